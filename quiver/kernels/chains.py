@@ -1,0 +1,344 @@
+"""Spring chains: many chains advanced by small substeps, sixteen at a time.
+
+One substep of one chain is extended position-based dynamics (Macklin, Müller, Chentanez 2016; small steps: Macklin et
+al. 2019) with each kind of constraint solved *directly* along the chain instead of by sweeps, so that the
+stiffness does not depend on how many sweeps there are: the bending system is pentadiagonal, the length system tridiagonal.
+
+Positions are kept as displacements ``u`` from the keyed place of each particle. So float32 stays exact far from the
+origin, and a chain whose keyed motion stands still stays still to the bit.
+
+Rows of the arrays (each row holds the sixteen chains of one block; ``n`` segments, segment i ends in particle i):
+
+==============  ==================  ==========================================================================
+array           rows per block      content
+==============  ==================  ==========================================================================
+state           6 n                 displacement x y z [m], velocity x y z [m/s]
+params          PARAMS n            see the constants below
+motion          6 n + 3 a substep   keyed segment vector x y z [m], keyed step of its end x y z [m]; root place [m]
+axes            6 n a substep       two blocked turning axes (unit vectors or zeros), or an empty array
+record          3 n a recording     displacement x y z [m]
+==============  ==================  ==========================================================================
+"""
+import numpy as np
+from numba import njit
+from numba.extending import register_jitable
+
+from quiver.kernels.lanes import larger, load, splat, sqrt, store, where_less
+
+INVERSE_MASS = 0
+BEND_SOFTNESS = 1
+"""Compliance over dt squared; DISCONNECTED where there is no spring."""
+STRETCH_SOFTNESS = 2
+KEEP = 3
+"""Share of the velocity relative to the keyed motion that survives one substep."""
+AIR = 4
+"""Share of the world velocity that survives one substep."""
+GRAVITY = 5
+"""Velocity that gravity adds in one substep, three rows."""
+COS_LIMIT = 8
+SIN_LIMIT = 9
+RADIUS = 10
+PARAMS = 11
+
+SCRATCH = 16
+DISCONNECTED = 1e12
+"""A softness at which a constraint moves nothing any more (float32 keeps about seven digits)."""
+TINY = 1e-20
+"""Guards divisions by a squared length; far below the square of any length a character has."""
+
+
+@register_jitable
+def load3(array, row):
+    return load(array, row), load(array, row + 1), load(array, row + 2)
+
+
+@register_jitable
+def store3(array, row, x, y, z):
+    store(array, row, x)
+    store(array, row + 1, y)
+    store(array, row + 2, z)
+
+
+@register_jitable
+def rotate(qw, qx, qy, qz, x, y, z):
+    """Turn a vector by a unit quaternion; exact where the quaternion is the identity."""
+    tx = 2.0 * (qy * z - qz * y)
+    ty = 2.0 * (qz * x - qx * z)
+    tz = 2.0 * (qx * y - qy * x)
+    return x + qw * tx + (qy * tz - qz * ty), y + qw * ty + (qz * tx - qx * tz), z + qw * tz + (qx * ty - qy * tx)
+
+
+@register_jitable
+def turn_onto(qw, qx, qy, qz, ax, ay, az, bx, by, bz):
+    """The quaternion q followed by the shortest turn from direction a onto direction b."""
+    lengths = sqrt((ax * ax + ay * ay + az * az) * (bx * bx + by * by + bz * bz))
+    # Opposite directions have no shortest turn; the floor picks one instead of dividing by zero.
+    rw = larger(lengths + (ax * bx + ay * by + az * bz), lengths * 1e-4 + TINY)
+    rx = ay * bz - az * by
+    ry = az * bx - ax * bz
+    rz = ax * by - ay * bx
+    inverse = 1.0 / sqrt(rw * rw + (rx * rx + ry * ry + rz * rz))
+    rw = larger(rw * inverse, where_less(rx * rx + ry * ry + rz * rz, TINY * TINY, 1.0, 0.0))
+    rx = rx * inverse
+    ry = ry * inverse
+    rz = rz * inverse
+    return (
+        rw * qw - rx * qx - ry * qy - rz * qz,
+        rw * qx + rx * qw + ry * qz - rz * qy,
+        rw * qy - rx * qz + ry * qw + rz * qx,
+        rw * qz + rx * qy - ry * qx + rz * qw,
+    )
+
+
+@register_jitable
+def predict(n, dt, state, s0, params, p0, motion, m0, scratch):
+    """Move every particle freely, then note how far each segment is from where its parent would carry it.
+
+    Writes scratch rows 0-2 (start of the substep), 3-5 (the bend's error) and 6 (its leverage on the parent).
+    """
+    zero = splat(0.0)
+    qw, qx, qy, qz = splat(1.0), zero, zero, zero
+    px, py, pz = zero, zero, zero
+    bx, by, bz = zero, zero, zero
+    for i in range(n):
+        p = p0 + PARAMS * i
+        keep = load(params, p + KEEP)
+        air = load(params, p + AIR)
+        gx, gy, gz = load3(params, p + GRAVITY)
+        ux, uy, uz = load3(state, s0 + 6 * i)
+        vx, vy, vz = load3(state, s0 + 6 * i + 3)
+        sx, sy, sz = load3(motion, m0 + 6 * i)
+        kx, ky, kz = load3(motion, m0 + 6 * i + 3)
+        cx, cy, cz = kx / dt, ky / dt, kz / dt
+        vx = (cx + (vx - cx) * keep) * air + gx
+        vy = (cy + (vy - cy) * keep) * air + gy
+        vz = (cz + (vz - cz) * keep) * air + gz
+        ux, uy, uz = ux - kx, uy - ky, uz - kz
+        store3(scratch, SCRATCH * i, ux, uy, uz)
+        ux, uy, uz = ux + vx * dt, uy + vy * dt, uz + vz * dt
+        store3(state, s0 + 6 * i, ux, uy, uz)
+        dx, dy, dz = sx + (ux - px), sy + (uy - py), sz + (uz - pz)
+        tx, ty, tz = rotate(qw, qx, qy, qz, sx, sy, sz)
+        store3(scratch, SCRATCH * i + 3, dx - tx, dy - ty, dz - tz)
+        leverage = (bx * sx + by * sy + bz * sz) / (bx * bx + by * by + bz * bz + TINY)
+        store(scratch, SCRATCH * i + 6, leverage)
+        qw, qx, qy, qz = turn_onto(qw, qx, qy, qz, tx, ty, tz, dx, dy, dz)
+        px, py, pz = ux, uy, uz
+        bx, by, bz = sx, sy, sz
+
+
+@register_jitable
+def solve_bends(n, state, s0, params, p0, scratch):
+    """Solve all bends of a chain at once: L D Lt of the pentadiagonal system, the same for x, y and z."""
+    zero = splat(0.0)
+    w1, w2 = zero, zero
+    d1, d2 = splat(1.0), splat(1.0)
+    l1_before = zero
+    c1 = zero
+    ax, ay, az = zero, zero, zero
+    bx, by, bz = zero, zero, zero
+    for i in range(n):
+        r = SCRATCH * i
+        w = load(params, p0 + PARAMS * i + INVERSE_MASS)
+        soft = load(params, p0 + PARAMS * i + BEND_SOFTNESS)
+        c = load(scratch, r + 6)
+        a0 = w + (1.0 + c) * (1.0 + c) * w1 + c * c * w2 + soft
+        a1 = -(1.0 + c) * w1 - c * (1.0 + c1) * w2
+        l2 = c * w2 / d2
+        l1 = (a1 - c * w2 * l1_before) / d1
+        d = larger(a0 - l1 * l1 * d1 - l2 * l2 * d2, TINY)
+        ex, ey, ez = load3(scratch, r + 3)
+        x = -ex - l1 * bx - l2 * ax
+        y = -ey - l1 * by - l2 * ay
+        z = -ez - l1 * bz - l2 * az
+        store3(scratch, r + 3, x, y, z)
+        store3(scratch, r + 7, d, l1, l2)
+        w1, w2, d1, d2, l1_before, c1 = w, w1, d, d1, l1, c
+        ax, ay, az, bx, by, bz = bx, by, bz, x, y, z
+    # b: the next segment's pull, a: the one after it, as particle i feels them.
+    ax, ay, az, bx, by, bz = zero, zero, zero, zero, zero, zero
+    l1, l2, l2_next = zero, zero, zero
+    c1, c2 = zero, zero
+    for k in range(n):
+        i = n - 1 - k
+        r = SCRATCH * i
+        w = load(params, p0 + PARAMS * i + INVERSE_MASS)
+        d, l1_here, l2_here = load3(scratch, r + 7)
+        x, y, z = load3(scratch, r + 3)
+        x = x / d - l1 * bx - l2_next * ax
+        y = y / d - l1 * by - l2_next * ay
+        z = z / d - l1 * bz - l2_next * az
+        ux, uy, uz = load3(state, s0 + 6 * i)
+        ux = ux + w * (x - (1.0 + c1) * bx + c2 * ax)
+        uy = uy + w * (y - (1.0 + c1) * by + c2 * ay)
+        uz = uz + w * (z - (1.0 + c1) * bz + c2 * az)
+        store3(state, s0 + 6 * i, ux, uy, uz)
+        c2, c1 = c1, load(scratch, r + 6)
+        l2_next, l2, l1 = l2, l2_here, l1_here
+        ax, ay, az, bx, by, bz = bx, by, bz, x, y, z
+
+
+@register_jitable
+def solve_lengths(n, state, s0, params, p0, motion, m0, scratch):
+    """Bring all segments of a chain to their keyed lengths at once (one Newton step, tridiagonal)."""
+    zero = splat(0.0)
+    w1, d1, y1 = zero, splat(1.0), zero
+    px, py, pz = zero, zero, zero
+    hx, hy, hz = zero, zero, zero
+    for i in range(n):
+        w = load(params, p0 + PARAMS * i + INVERSE_MASS)
+        soft = load(params, p0 + PARAMS * i + STRETCH_SOFTNESS)
+        sx, sy, sz = load3(motion, m0 + 6 * i)
+        ux, uy, uz = load3(state, s0 + 6 * i)
+        dx, dy, dz = sx + (ux - px), sy + (uy - py), sz + (uz - pz)
+        length = sqrt(dx * dx + dy * dy + dz * dz)
+        rest = sqrt(sx * sx + sy * sy + sz * sz)
+        inverse = 1.0 / larger(length, 1e-9)
+        nx, ny, nz = dx * inverse, dy * inverse, dz * inverse
+        a1 = -w1 * (nx * hx + ny * hy + nz * hz)
+        l1 = a1 / d1
+        d = larger(w + w1 + soft - l1 * a1, TINY)
+        y = (rest - length) - l1 * y1
+        store3(scratch, SCRATCH * i + 3, nx, ny, nz)
+        store3(scratch, SCRATCH * i + 7, d, l1, y)
+        w1, d1, y1 = w, d, y
+        px, py, pz, hx, hy, hz = ux, uy, uz, nx, ny, nz
+    pull, l1_next = zero, zero
+    hx, hy, hz = zero, zero, zero
+    for k in range(n):
+        i = n - 1 - k
+        w = load(params, p0 + PARAMS * i + INVERSE_MASS)
+        nx, ny, nz = load3(scratch, SCRATCH * i + 3)
+        d, l1, y = load3(scratch, SCRATCH * i + 7)
+        push = y / d - l1_next * pull
+        ux, uy, uz = load3(state, s0 + 6 * i)
+        store3(
+            state, s0 + 6 * i, ux + w * (push * nx - pull * hx), uy + w * (push * ny - pull * hy), uz + w * (push * nz - pull * hz)
+        )
+        pull, l1_next = push, l1
+        hx, hy, hz = nx, ny, nz
+
+
+@register_jitable
+def without(x, y, z, ax, ay, az, tx, ty, tz):
+    """Take away the part of direction (x y z) that turned about axis a, away from target direction t."""
+    mx, my, mz = ay * tz - az * ty, az * tx - ax * tz, ax * ty - ay * tx
+    share = (x * mx + y * my + z * mz) / larger(mx * mx + my * my + mz * mz, 1e-12)
+    return x - share * mx, y - share * my, z - share * mz
+
+
+@register_jitable
+def apply_limits(n, state, s0, params, p0, motion, m0, axes, a0):
+    """Keep every segment within its bend limit and off its blocked turning axes, from root to tip."""
+    zero = splat(0.0)
+    qw, qx, qy, qz = splat(1.0), zero, zero, zero
+    px, py, pz = zero, zero, zero
+    ox, oy, oz = zero, zero, zero
+    for i in range(n):
+        w = load(params, p0 + PARAMS * i + INVERSE_MASS)
+        cosine = load(params, p0 + PARAMS * i + COS_LIMIT)
+        sine = load(params, p0 + PARAMS * i + SIN_LIMIT)
+        sx, sy, sz = load3(motion, m0 + 6 * i)
+        ux, uy, uz = load3(state, s0 + 6 * i)
+        dx, dy, dz = sx + (ux - ox), sy + (uy - oy), sz + (uz - oz)
+        tx, ty, tz = rotate(qw, qx, qy, qz, sx, sy, sz)
+        length = sqrt(dx * dx + dy * dy + dz * dz)
+        inverse = 1.0 / larger(length, 1e-9)
+        gx, gy, gz = tx, ty, tz
+        scale = 1.0 / larger(sqrt(tx * tx + ty * ty + tz * tz), 1e-9)
+        gx, gy, gz = tx * scale, ty * scale, tz * scale
+        x, y, z = dx * inverse, dy * inverse, dz * inverse
+        if axes.shape[0] > 0:
+            ax, ay, az = load3(axes, a0 + 6 * i)
+            ax, ay, az = rotate(qw, qx, qy, qz, ax, ay, az)
+            x, y, z = without(x, y, z, ax, ay, az, gx, gy, gz)
+            ax, ay, az = load3(axes, a0 + 6 * i + 3)
+            ax, ay, az = rotate(qw, qx, qy, qz, ax, ay, az)
+            x, y, z = without(x, y, z, ax, ay, az, gx, gy, gz)
+            back = 1.0 / larger(sqrt(x * x + y * y + z * z), 1e-9)
+            x, y, z = x * back, y * back, z * back
+        straight = x * gx + y * gy + z * gz
+        fx, fy, fz = x - straight * gx, y - straight * gy, z - straight * gz
+        aside = sine / larger(sqrt(fx * fx + fy * fy + fz * fz), 1e-9)
+        over = straight - cosine
+        x = where_less(over, 0.0, cosine * gx + aside * fx, x)
+        y = where_less(over, 0.0, cosine * gy + aside * fy, y)
+        z = where_less(over, 0.0, cosine * gz + aside * fz, z)
+        # Only a segment that was really turned is moved, so that nothing drifts by rounding.
+        moved = (x - dx * inverse) * (x - dx * inverse) + (y - dy * inverse) * (y - dy * inverse) + (z - dz * inverse) * (z - dz * inverse)
+        shift = where_less(1e-12, moved, 1.0, 0.0) * where_less(0.0, w, 1.0, 0.0)
+        ox, oy, oz = ux, uy, uz
+        dx = dx + shift * (x * length - dx)
+        dy = dy + shift * (y * length - dy)
+        dz = dz + shift * (z * length - dz)
+        free = where_less(0.0, w, 1.0, 0.0)
+        ux, uy, uz = ux + free * (px + (dx - sx) - ux), uy + free * (py + (dy - sy) - uy), uz + free * (pz + (dz - sz) - uz)
+        store3(state, s0 + 6 * i, ux, uy, uz)
+        qw, qx, qy, qz = turn_onto(qw, qx, qy, qz, tx, ty, tz, dx, dy, dz)
+        px, py, pz = ux, uy, uz
+
+
+@register_jitable
+def push_out(n, state, s0, params, p0, motion, m0, spheres, first_sphere, sphere_count):
+    """Push particles out of spheres (rows of x, y, z, radius in the run's space)."""
+    rx, ry, rz = load3(motion, m0 + 6 * n)
+    for i in range(n):
+        w = load(params, p0 + PARAMS * i + INVERSE_MASS)
+        radius = load(params, p0 + PARAMS * i + RADIUS)
+        free = where_less(0.0, w, 1.0, 0.0)
+        sx, sy, sz = load3(motion, m0 + 6 * i)
+        rx, ry, rz = rx + sx, ry + sy, rz + sz
+        ux, uy, uz = load3(state, s0 + 6 * i)
+        for j in range(sphere_count):
+            row = first_sphere + j
+            x = (rx - spheres[row, 0]) + ux
+            y = (ry - spheres[row, 1]) + uy
+            z = (rz - spheres[row, 2]) + uz
+            distance = sqrt(x * x + y * y + z * z)
+            depth = larger((radius + spheres[row, 3]) - distance, 0.0) * free
+            push = depth / larger(distance, 1e-9)
+            ux, uy, uz = ux + push * x, uy + push * y, uz + push * z
+        store3(state, s0 + 6 * i, ux, uy, uz)
+
+
+@register_jitable
+def finish(n, dt, state, s0, scratch):
+    """Take the velocities from the places, never faster than a bullet so that squares stay finite."""
+    for i in range(n):
+        ox, oy, oz = load3(scratch, SCRATCH * i)
+        ux, uy, uz = load3(state, s0 + 6 * i)
+        vx, vy, vz = (ux - ox) / dt, (uy - oy) / dt, (uz - oz) / dt
+        store3(state, s0 + 6 * i + 3, vx, vy, vz)
+
+
+def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes, spheres, has_limits, record_every, record):
+    """Advance the chains of the blocks first_block..end_block-1 by a number of substeps (arrays as in the module's text).
+
+    ``spheres`` has shape (substeps * spheres a substep, 4): x, y, z, radius [m]. ``record`` receives the displacements
+    after every ``record_every``-th substep. Blocks share nothing, so any split over threads gives the same bits.
+    """
+    blocks = params.shape[0] // (PARAMS * n)
+    sphere_count = spheres.shape[0] // substeps
+    scratch = np.zeros((SCRATCH * n, state.shape[1]), np.float32)
+    for block in range(first_block, end_block):
+        s0 = block * 6 * n
+        p0 = block * PARAMS * n
+        for step in range(substeps):
+            m0 = (step * blocks + block) * (6 * n + 3)
+            predict(n, dt, state, s0, params, p0, motion, m0, scratch)
+            solve_bends(n, state, s0, params, p0, scratch)
+            solve_lengths(n, state, s0, params, p0, motion, m0, scratch)
+            if has_limits:
+                apply_limits(n, state, s0, params, p0, motion, m0, axes, (step * blocks + block) * 6 * n)
+            if sphere_count > 0:
+                push_out(n, state, s0, params, p0, motion, m0, spheres, step * sphere_count, sphere_count)
+            finish(n, dt, state, s0, scratch)
+            if (step + 1) % record_every == 0:
+                r0 = (((step + 1) // record_every - 1) * blocks + block) * 3 * n
+                for i in range(n):
+                    ux, uy, uz = load3(state, s0 + 6 * i)
+                    store3(record, r0 + 3 * i, ux, uy, uz)
+
+
+advance_chains = njit(nogil=True, cache=True, error_model="numpy")(advance)
+"""`advance`, compiled. The plain function is the slow reference and works with rows of any width."""

@@ -1,0 +1,161 @@
+"""Sixteen float32 numbers that move as one: the vector type the kernels are written with.
+
+A kernel written with `load`, `store`, `splat`, `sqrt`, `larger`, `smaller`, `where_less` and the operators + - * / runs two ways
+from the same source:
+
+* compiled by Numba, each value is one LLVM vector ``<16 x float>``. LLVM splits it for narrower processors, so the
+  same source runs on 4-, 8- and 16-wide hardware, x86 or not;
+* as plain Python (``kernel.py_func``), each value is a NumPy row of any width. That is the slow reference copy.
+
+No fast-math flag is set: an expression like ``a*b - b*a`` is exactly zero, which keeps a still character still to the bit.
+"""
+import operator
+
+import numpy as np
+from llvmlite import ir
+from numba import types
+from numba.core import cgutils
+from numba.core.typing.templates import AbstractTemplate, infer_global, signature
+from numba.extending import lower_builtin, models, register_model
+
+LANES = 16
+"""Chains (later: tetrahedra) in one block."""
+
+_VECTOR = ir.VectorType(ir.FloatType(), LANES)
+_INT32 = ir.IntType(32)
+
+
+class LanesType(types.Type):
+    """The Numba type of one lane vector."""
+
+    def __init__(self):
+        super().__init__(name=f"lanes{LANES}")
+
+
+lanes_type = LanesType()
+
+
+@register_model(LanesType)
+class _LanesModel(models.PrimitiveModel):
+    def __init__(self, dmm, fe_type):
+        super().__init__(dmm, fe_type, _VECTOR)
+
+
+def _broadcast(context, builder, value, value_type):
+    """Turn a scalar of any number type into a vector; a vector stays as it is."""
+    if value_type is lanes_type:
+        return value
+    scalar = context.cast(builder, value, value_type, types.float32)
+    empty = ir.Constant(_VECTOR, ir.Undefined)
+    first = builder.insert_element(empty, scalar, ir.Constant(_INT32, 0))
+    return builder.shuffle_vector(first, empty, ir.Constant(ir.VectorType(_INT32, LANES), [0] * LANES))
+
+
+def load(array, row):
+    """Read row ``row`` of a float32 array of shape (rows, LANES)."""
+    return array[row].copy()
+
+
+def store(array, row, value):
+    """Write a lane vector to row ``row`` of a float32 array of shape (rows, LANES)."""
+    array[row] = value
+
+
+def splat(value):
+    """The same number in every lane."""
+    return np.float32(value)
+
+
+def sqrt(value):
+    """Square root, lane by lane; the argument is not negative."""
+    return np.sqrt(value)
+
+
+def larger(left, right):
+    """The larger of two, lane by lane."""
+    return where_less(left, right, right, left)
+
+
+def smaller(left, right):
+    """The smaller of two, lane by lane."""
+    return where_less(left, right, left, right)
+
+
+def where_less(left, right, yes, no):
+    """``yes`` in the lanes where left < right, ``no`` in the others."""
+    return np.where(np.less(left, right), yes, no).astype(np.float32)
+
+
+def _teach(function, count, generate, accepts=None):
+    """Teach Numba the vector form of a function of ``count`` vectors or scalars, at least one of them a vector."""
+
+    def accepts_numbers(args):
+        return (lanes_type in args or function is splat) and all(a is lanes_type or isinstance(a, types.Number) for a in args)
+
+    @infer_global(function)
+    class _Template(AbstractTemplate):
+        def generic(self, args, kws):
+            if len(args) == count and (accepts or accepts_numbers)(args):
+                return signature(types.void if function is store else lanes_type, *args)
+            return None
+
+    @lower_builtin(function, *[types.Any] * count)
+    def _lower(context, builder, sig, args):
+        if accepts is None:
+            args = [_broadcast(context, builder, value, kind) for value, kind in zip(args, sig.args, strict=True)]
+        return generate(context, builder, sig, args)
+
+
+def _is_row_access(args):
+    array, row = args[:2]
+    is_rows = isinstance(array, types.Array) and array.ndim == 2 and array.layout == "C" and array.dtype == types.float32
+    return is_rows and isinstance(row, types.Integer) and (len(args) == 2 or args[2] is lanes_type)
+
+
+def _row_pointer(context, builder, sig, args):
+    data = context.make_array(sig.args[0])(context, builder, args[0]).data
+    row = context.cast(builder, args[1], sig.args[1], types.intp)
+    first = builder.mul(row, ir.Constant(row.type, LANES))
+    return builder.bitcast(builder.gep(data, [first]), _VECTOR.as_pointer())
+
+
+def _generate_load(context, builder, sig, args):
+    return builder.load(_row_pointer(context, builder, sig, args), align=4)
+
+
+def _generate_store(context, builder, sig, args):
+    builder.store(args[2], _row_pointer(context, builder, sig, args), align=4)
+    return context.get_dummy_value()
+
+
+def _generate_sqrt(context, builder, sig, args):
+    kind = ir.FunctionType(_VECTOR, [_VECTOR])
+    function = cgutils.get_or_insert_function(builder.module, kind, f"llvm.sqrt.v{LANES}f32")
+    return builder.call(function, args)
+
+
+def _generate_choice(pick):
+    def generate(context, builder, sig, args):
+        less = builder.fcmp_ordered("<", args[0], args[1])
+        yes, no = pick(args)
+        return builder.select(less, yes, no)
+
+    return generate
+
+
+def _generate_instruction(name):
+    return lambda context, builder, sig, args: getattr(builder, name)(*args)
+
+
+_teach(operator.add, 2, _generate_instruction("fadd"))
+_teach(operator.sub, 2, _generate_instruction("fsub"))
+_teach(operator.mul, 2, _generate_instruction("fmul"))
+_teach(operator.truediv, 2, _generate_instruction("fdiv"))
+_teach(operator.neg, 1, _generate_instruction("fneg"))
+_teach(load, 2, _generate_load, _is_row_access)
+_teach(store, 3, _generate_store, _is_row_access)
+_teach(splat, 1, lambda context, builder, sig, args: args[0])
+_teach(sqrt, 1, _generate_sqrt)
+_teach(larger, 2, _generate_choice(lambda args: (args[1], args[0])))
+_teach(smaller, 2, _generate_choice(lambda args: (args[0], args[1])))
+_teach(where_less, 4, _generate_choice(lambda args: (args[2], args[3])))

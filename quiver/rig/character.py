@@ -1,0 +1,60 @@
+"""A character: skeleton, skinned meshes, clips."""
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from quiver.errors import BadInput
+from quiver.rig.clip import Clip
+from quiver.rig.skeleton import Skeleton
+
+
+@dataclass(frozen=True)
+class Mesh:
+    """One primitive of a mesh at one node. V vertices, F triangles, I influences (a multiple of 4; 0 for an unskinned mesh).
+
+    positions float32 (V, 3); triangles int32 (F, 3); colours uint8 (V, 3) or None
+    joints    int32 (V, I) nodes; weights float32 (V, I), each row sums to 1
+    skin      index of the skin, or -1; bind_nodes (B,) and inverse_binds float64 (B, 3, 4) belong to it
+    """
+
+    name: str
+    node: int
+    positions: np.ndarray
+    triangles: np.ndarray
+    colours: np.ndarray | None = None
+    joints: np.ndarray | None = None
+    weights: np.ndarray | None = None
+    skin: int = -1
+    bind_nodes: np.ndarray | None = None
+    inverse_binds: np.ndarray | None = None
+
+
+@dataclass(frozen=True)
+class Character:
+    """What a file brings: ``findings`` are the remarks made while it was read."""
+
+    name: str
+    skeleton: Skeleton
+    meshes: tuple
+    clips: tuple
+    findings: tuple = field(default=())
+
+    def clip(self, name):
+        """The clip of that name. Raises BadInput, listing the names there are."""
+        for clip in self.clips:
+            if clip.name == name:
+                return clip
+        known = ", ".join(f"“{clip.name}”" for clip in self.clips) or "none"
+        raise BadInput(f"expected one of the clips {known}, got “{name}”")
+
+    @property
+    def vertex_count(self):
+        return sum(len(mesh.positions) for mesh in self.meshes)
+
+    @property
+    def joint_count(self):
+        return int(self.skeleton.is_joint.sum())
+
+    def clip_or_still(self, name):
+        """The named clip; with no name, one frame of the rest pose."""
+        return self.clip(name) if name else Clip("", (), 0.0, 0.0)

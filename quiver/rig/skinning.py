@@ -1,0 +1,46 @@
+"""Skinning: where the vertices go when the joints move."""
+import numpy as np
+
+from quiver.kernels import skinning as kernels
+from quiver.rig import transforms
+
+
+def skin_matrices(mesh, world):
+    """Matrices from the mesh's own space to the world, one per bind joint: float64 (B, 3, 4). ``world`` has shape (J, 3, 4)."""
+    bound = world[mesh.bind_nodes]
+    linear = bound[:, :, :3] @ mesh.inverse_binds[:, :, :3]
+    shift = bound[:, :, :3] @ mesh.inverse_binds[:, :, 3:] + bound[:, :, 3:]
+    return np.concatenate([linear, shift], axis=-1)
+
+
+def skinned_positions(mesh, world, method="linear"):
+    """World positions float32 (V, 3) of a mesh under node matrices ``world`` (J, 3, 4).
+
+    ``method`` is "linear" or "dual quaternion" (Kavan et al. 2008; scale is applied first and linearly).
+    """
+    if mesh.skin < 0:
+        place = world[mesh.node]
+        return (mesh.positions @ place[:, :3].T + place[:, 3]).astype(np.float32)
+    matrices = skin_matrices(mesh, world)
+    slots = _slots(mesh)
+    if method == "linear":
+        return kernels.skin_linear(mesh.positions, slots, mesh.weights, matrices.astype(np.float32))
+    return kernels.skin_dual_quaternion(mesh.positions, slots, mesh.weights, *dual_quaternions(matrices))
+
+
+def dual_quaternions(matrices):
+    """Unit dual quaternions float32 (B, 8: real x y z w, dual x y z w) and what is left, scale and mirror, float32 (B, 3, 3)."""
+    rotation = transforms.pure_rotations(matrices[:, :, :3])
+    rotation = np.where(np.linalg.det(rotation)[:, None, None] < 0.0, -rotation, rotation)
+    real = transforms.from_matrices(rotation)
+    stretch = np.swapaxes(rotation, 1, 2) @ matrices[:, :, :3]
+    shift = np.concatenate([matrices[:, :, 3], np.zeros((len(matrices), 1))], axis=-1)
+    dual = 0.5 * transforms.multiply(shift, real)
+    return np.concatenate([real, dual], axis=-1).astype(np.float32), stretch.astype(np.float32)
+
+
+def _slots(mesh):
+    """Node indices turned into places in the skin's own joint list, as int32 (V, I)."""
+    slot_of = np.zeros(int(mesh.bind_nodes.max()) + 1, np.int32)
+    slot_of[mesh.bind_nodes] = np.arange(len(mesh.bind_nodes), dtype=np.int32)
+    return slot_of[mesh.joints]
