@@ -1,0 +1,122 @@
+"""Meshes and skins of a glTF document."""
+import numpy as np
+
+from quiver.formats.gltf import container
+from quiver.formats.gltf.accessors import read_accessor
+from quiver.rig.character import Mesh
+
+WEIGHT_SLACK = 2e-3
+"""How far the weights of a vertex may be from one in all; quantised weights are off by up to 4/255 x 1/2."""
+
+
+def read_meshes(document, skeleton, remarks):
+    """All triangle primitives of all nodes that show a mesh, as a list of Mesh. Raises BadFormat."""
+    meshes, found = document.items("meshes"), []
+    skins = [_read_skin(document, index, len(skeleton)) for index in range(len(document.items("skins")))]
+    for node_index, node in enumerate(document.items("nodes")):
+        if "mesh" not in node:
+            continue
+        if not isinstance(node["mesh"], int) or not 0 <= node["mesh"] < len(meshes):
+            raise container.refused("missing-mesh", f"mesh {node['mesh']!r} does not exist", f"nodes[{node_index}]")
+        skin = node.get("skin", -1)
+        if not isinstance(skin, int) or skin >= len(skins):
+            raise container.refused("missing-skin", f"skin {skin!r} does not exist", f"nodes[{node_index}]")
+        primitives = meshes[node["mesh"]].get("primitives", [])
+        for number, primitive in enumerate(primitives):
+            where = f"meshes[{node['mesh']}].primitives[{number}]"
+            if primitive.get("mode", 4) != 4:
+                remarks.note("not-triangles", "a primitive is not made of triangles; it is kept but not used", "", where)
+                continue
+            name = meshes[node["mesh"]].get("name") or skeleton.names[node_index]
+            name = f"{name} {number + 1}" if len(primitives) > 1 else str(name)
+            mesh = remarks.guard(lambda args=(primitive, name, node_index, skin): _read_primitive(document, *args, skins, where, remarks))
+            if mesh is not None:
+                found.append(mesh)
+    return found
+
+
+def _read_skin(document, index, node_count):
+    skin = document.items("skins")[index]
+    joints = np.array(skin["joints"], np.int32)
+    if "inverseBindMatrices" not in skin:
+        return joints, np.tile(np.eye(4)[:3], (len(joints), 1, 1))
+    matrices = read_accessor(document, skin["inverseBindMatrices"], f"skins[{index}] inverse bind matrices", (16,))
+    if len(matrices) < len(joints):
+        raise container.refused("missing-bytes", f"expected {len(joints)} inverse bind matrices, got {len(matrices)}", f"skins[{index}]")
+    if not np.isfinite(matrices).all():
+        raise container.refused("non-finite", "an inverse bind matrix holds a number that is not finite", f"skins[{index}]")
+    return joints, matrices[: len(joints)].reshape(-1, 4, 4).transpose(0, 2, 1)[:, :3].astype(float)
+
+
+def _read_primitive(document, primitive, name, node, skin, skins, where, remarks):
+    attributes = primitive.get("attributes", {})
+    if "POSITION" not in attributes:
+        remarks.note("no-positions", "a primitive has no positions; it is kept but not used", "", where)
+        return None
+    positions = read_accessor(document, attributes["POSITION"], f"{where} positions", (3,)).astype(np.float32)
+    if not np.isfinite(positions).all():
+        raise container.refused("non-finite", "a position is not a finite number", where)
+    triangles = _read_triangles(document, primitive, len(positions), where, remarks)
+    colours = _read_colours(document, attributes, positions, where)
+    if skin < 0:
+        return Mesh(name, node, positions, triangles, colours)
+    bind_nodes, inverse_binds = skins[skin]
+    slots, weights = _read_influences(document, attributes, len(positions), len(bind_nodes), where, remarks)
+    if slots is None:
+        return Mesh(name, node, positions, triangles, colours)
+    return Mesh(name, node, positions, triangles, colours, bind_nodes[slots], weights, skin, bind_nodes, inverse_binds)
+
+
+def _read_triangles(document, primitive, vertex_count, where, remarks):
+    if "indices" in primitive:
+        indices = read_accessor(document, primitive["indices"], f"{where} indices", (1,))[:, 0].astype(np.int64)
+    else:
+        indices = np.arange(vertex_count)
+    if indices.max(initial=0) >= vertex_count:
+        raise container.refused("missing-vertex", f"a triangle names vertex {indices.max()} of {vertex_count}", where)
+    triangles = indices[: len(indices) // 3 * 3].reshape(-1, 3).astype(np.int32)
+    a, b, c = triangles.T
+    flat = int(((a == b) | (b == c) | (a == c)).sum())
+    if flat:
+        remarks.note("flat-triangles", f"{flat} triangles have two corners in one vertex", "They are left as they are.", where)
+    return triangles
+
+
+def _read_colours(document, attributes, positions, where):
+    if "COLOR_0" not in attributes:
+        return None
+    colours = read_accessor(document, attributes["COLOR_0"], f"{where} colours", (3, 4))
+    return np.clip(colours[: len(positions), :3].astype(np.float32) * 255.0, 0.0, 255.0).astype(np.uint8)
+
+
+def _read_influences(document, attributes, vertex_count, joint_count, where, remarks):
+    slots, weights = [], []
+    number = 0
+    while f"JOINTS_{number}" in attributes and f"WEIGHTS_{number}" in attributes:
+        slots.append(read_accessor(document, attributes[f"JOINTS_{number}"], f"{where} joints", (4,)).astype(np.int32))
+        weights.append(read_accessor(document, attributes[f"WEIGHTS_{number}"], f"{where} weights", (4,)).astype(np.float32))
+        number += 1
+    if not slots:
+        remarks.warn("no-weights", "a mesh has a skin but no weights; it follows its node", "Bind the mesh again.", where)
+        return None, None
+    slots, weights = np.concatenate(slots, 1), np.concatenate(weights, 1)
+    if len(slots) != vertex_count or len(weights) != vertex_count:
+        raise container.refused("missing-bytes", f"expected weights for {vertex_count} vertices, got {len(weights)}", where)
+    if not np.isfinite(weights).all():
+        raise container.refused("non-finite", "a skin weight is not a finite number", where)
+    if ((slots >= joint_count) & (weights > 0)).any():
+        raise container.refused("missing-node", f"a vertex names joint {slots.max()} of {joint_count} in its skin", where)
+    slots = np.where(slots < joint_count, slots, 0)
+    weights = np.maximum(weights, 0.0)
+    sums = weights.sum(1)
+    bare = int((sums <= 1e-6).sum())
+    if bare:
+        remarks.warn("no-weights", f"{bare} vertices have no weight; they follow the skin's first joint", "Paint weights for them.", where)
+        weights[sums <= 1e-6, 0] = 1.0
+        sums = weights.sum(1)
+    off = np.abs(sums - 1.0)
+    if (off > WEIGHT_SLACK).any():
+        span = f"{sums.min():.2f} to {sums.max():.2f}"
+        message = f"the weights of {int((off > WEIGHT_SLACK).sum())} vertices add up to {span} instead of 1; they are scaled to 1"
+        remarks.warn("weights", message, "The exported file carries the scaled weights.", where)
+    return slots, weights / sums[:, None]
