@@ -50,12 +50,13 @@ class Channel:
 
 @dataclass(frozen=True)
 class Clip:
-    """A named set of channels; ``start`` and ``end`` in seconds."""
+    """A named set of channels; ``start`` and ``end`` in seconds; ``sources`` are the file's animations it was read from."""
 
     name: str
     channels: tuple
     start: float
     end: float
+    sources: tuple = ()
 
     @property
     def seconds(self):

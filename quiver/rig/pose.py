@@ -30,13 +30,15 @@ class Pose:
 
 
 def blended(a, b, share):
-    """From pose a to pose b; ``share`` broadcasts over the leading shape. Exact at 0."""
-    share = np.asarray(share, float)[..., None]
-    return Pose(
-        a.translations + share[..., None] * (b.translations - a.translations),
-        transforms.slerp(a.rotations, b.rotations, share + np.zeros(a.rotations.shape[:-1])),
-        a.scales + share[..., None] * (b.scales - a.scales),
-    )
+    """From pose a to pose b; ``share`` (..., J) 0..1. Exact at both ends."""
+    rotations = transforms.slerp(a.rotations, b.rotations, share)
+    share = share[..., None]
+    arrived = share >= 1.0
+
+    def mixed(start, end):
+        return np.where(arrived, end, start + share * (end - start))
+
+    return Pose(mixed(a.translations, b.translations), np.where(arrived, b.rotations, rotations), mixed(a.scales, b.scales))
 
 
 def world_matrices(skeleton, pose):

@@ -1,4 +1,6 @@
 """Animations of a glTF document, gathered into clips."""
+from dataclasses import replace
+
 import numpy as np
 
 from quiver.formats.gltf import container
@@ -20,7 +22,7 @@ def read_clips(document, skeleton, remarks):
         if channels:
             start = min(float(channel.times[0]) for channel in channels)
             end = max(float(channel.times[-1]) for channel in channels)
-            clips.append(Clip(name, tuple(channels), start, end))
+            clips.append(Clip(name, tuple(channels), start, end, (index,)))
     return _unique(_merged(clips, remarks))
 
 
@@ -88,7 +90,8 @@ def _merged(clips, remarks):
         if len(group) > 1:
             remarks.note("merged-clips", f"{len(group)} animations of one joint each are read as one clip “{group[0].name}”", "", "animations")
         channels = tuple(channel for clip in group for channel in clip.channels)
-        merged.append(Clip(group[0].name, channels, min(c.start for c in group), max(c.end for c in group)))
+        sources = tuple(index for clip in group for index in clip.sources)
+        merged.append(Clip(group[0].name, channels, min(c.start for c in group), max(c.end for c in group), sources))
     return merged
 
 
@@ -99,5 +102,5 @@ def _unique(clips):
         while name in taken:
             name, number = f"{clip.name} #{number}", number + 1
         taken.add(name)
-        unique.append(Clip(name, clip.channels, clip.start, clip.end))
+        unique.append(replace(clip, name=name))
     return unique

@@ -5,12 +5,20 @@ from quiver.formats.gltf.accessors import ARRAY_TARGET, append_accessor, read_ac
 from quiver.formats.gltf.meshes import WEIGHT_SLACK
 
 
-def add_clip(document, name, tracks, skeleton):
+def add_clip(document, name, tracks, skeleton, kept_from=()):
     """Add a clip as a new animation. ``tracks`` are baked Tracks (node, path, times [s], values); one LINEAR sampler each.
 
+    ``kept_from`` names animations of the document whose other channels go along untouched (they share the old data).
     Nodes placed by a matrix are re-written as translation, rotation and scale, as the standard asks of animated nodes.
     """
     samplers, channels, inputs = [], [], {}
+    baked = {(track.node, track.path) for track in tracks}
+    for index in kept_from:
+        animation = document.tree["animations"][index]
+        for channel in animation["channels"]:
+            if (channel["target"].get("node"), channel["target"]["path"]) not in baked:
+                samplers.append(dict(animation["samplers"][channel["sampler"]]))
+                channels.append({**channel, "sampler": len(samplers) - 1})
     for track in tracks:
         times = np.asarray(track.times, np.float32)
         key = times.tobytes()

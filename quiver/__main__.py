@@ -1,0 +1,96 @@
+"""The core without the app: ``python -m quiver inspect FILE`` and ``python -m quiver bake IN --setup SETUP --clip NAME --out OUT``."""
+import argparse
+import json
+import pathlib
+import sys
+
+from quiver import export, setup
+from quiver.bake import joints
+from quiver.errors import BadFormat, QuiverError
+from quiver.formats.gltf.reading import read_character
+from quiver.stack import Run, TakeSpec
+
+
+def main(arguments=None):
+    """Run one command; returns the exit code: 0 usable, 1 refused."""
+    options = _parser().parse_args(arguments)
+    try:
+        return options.run(options)
+    except BadFormat as error:
+        _print_refusal(error, getattr(options, "json", False))
+    except (QuiverError, OSError) as error:
+        print(f"refused: {error}", file=sys.stderr)
+    return 1
+
+
+def _parser():
+    parser = argparse.ArgumentParser(prog="python -m quiver", description=__doc__)
+    commands = parser.add_subparsers(required=True, metavar="COMMAND")
+    inspect = commands.add_parser("inspect", help="say what is in a GLB or glTF file")
+    inspect.add_argument("file", type=pathlib.Path)
+    inspect.add_argument("--json", action="store_true", help="print JSON")
+    inspect.set_defaults(run=_inspect)
+    bake = commands.add_parser("bake", help="simulate a setup on a clip and write a GLB with the baked clip")
+    bake.add_argument("file", type=pathlib.Path)
+    bake.add_argument("--setup", type=pathlib.Path, required=True, help="the setup, JSON")
+    bake.add_argument("--clip", default="", help="the clip's name; without it, the rest pose")
+    bake.add_argument("--out", type=pathlib.Path, required=True)
+    bake.add_argument("--name", help="the new clip's name")
+    bake.add_argument("--step", type=int, default=1, help="a key every so many frames")
+    bake.add_argument("--thin", type=float, default=0.0, metavar="DEGREES", help="drop keys within this error")
+    bake.set_defaults(run=_bake)
+    schema = commands.add_parser("schema", help="print the setup's JSON Schema")
+    schema.set_defaults(run=lambda options: print(json.dumps(setup.json_schema(), indent=2)) or 0)
+    return parser
+
+
+def _inspect(options):
+    character, _ = read_character(options.file.read_bytes(), options.file.stem)
+    facts = {
+        "usable": True,
+        "joints": character.joint_count,
+        "vertices": character.vertex_count,
+        "meshes": len(character.meshes),
+        "clips": [{"name": clip.name, "seconds": round(clip.seconds, 6), "keys": clip.key_count} for clip in character.clips],
+        "findings": [finding.as_dict() for finding in character.findings],
+    }
+    if options.json:
+        print(json.dumps(facts))
+        return 0
+    print(f"{options.file.name}: {facts['joints']} joints, {facts['vertices']} vertices in {facts['meshes']} meshes")
+    for clip in facts["clips"]:
+        print(f"  clip “{clip['name']}”: {clip['seconds']:.2f} s, {clip['keys']} keys")
+    _print_findings(character.findings)
+    return 0
+
+
+def _bake(options):
+    character, document = read_character(options.file.read_bytes(), options.file.stem)
+    layers = setup.loads(options.setup.read_bytes())
+    run = Run(TakeSpec(character, layers, options.clip))
+    rotations, translations, _ = joints.gather(run.chunks())
+    arrays = (run.rotated, run.translated, rotations, translations)
+    baked = joints.bake(character, run.clip, layers.frame_rate, 0, *arrays, 0, run.last_frame, options.step, options.thin)
+    name = options.name or f"{options.clip or 'rest'} with motion"
+    options.out.write_bytes(export.glb_with_clip(document, character, baked, name))
+    for note in run.notes:
+        print(f"note: {note}")
+    print(f"{baked.frames} frames, {baked.keys} keys; thinning moved turns by at most {baked.turn_error:.3f} degrees")
+    return 0
+
+
+def _print_findings(findings):
+    for finding in findings:
+        print(f"  {finding.level}: {finding.message} ({finding.where}) {finding.hint}".rstrip())
+
+
+def _print_refusal(error, as_json):
+    if as_json:
+        print(json.dumps({"usable": False, "findings": [finding.as_dict() for finding in error.findings]}))
+    else:
+        print(f"refused: {error}", file=sys.stderr)
+        _print_findings(error.findings)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

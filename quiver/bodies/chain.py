@@ -1,0 +1,114 @@
+"""The chain body: from dials a person can see to masses, compliances and damping that meet them."""
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import linalg
+
+GRAVITY = 9.81
+"""[m/s2], along -Y, the way down in glTF."""
+LOWEST_RATE, HIGHEST_RATE = 240.0, 960.0
+"""Substeps a second: 10 to 40 a frame at 24 fps."""
+SETTLED = np.log(20.0)
+"""A swing that shrank to a twentieth has fallen by this many e-foldings."""
+
+
+@dataclass(frozen=True)
+class ChainBody:
+    """The physics of one chain of n segments (particles 1..n move, particle 0 is held by the joint above). SI units.
+
+    masses (n,) [kg, relative]; bend_shape (n,) [1/m3] stiffness up to one factor; shares (n,) 0..1 from root to tip;
+    lowest (float) squared rate [1/s2] of the lowest mode for a factor of one; mode_weights (n,) how much of the
+    lowest mode's kinetic energy each particle holds.
+    """
+
+    lengths: np.ndarray
+    masses: np.ndarray
+    is_free: np.ndarray
+    bend_shape: np.ndarray
+    shares: np.ndarray
+    lowest: float
+    mode_weights: np.ndarray
+
+
+def build(points, wobble_taper=1.0, both_ends=False):
+    """The body of a chain with rest points (n + 1, 3) [m]."""
+    segments = np.diff(points, axis=0)
+    lengths = np.linalg.norm(segments, axis=1)
+    n = len(lengths)
+    masses = 0.5 * (lengths + np.append(lengths[1:], 0.0))
+    shares = np.arange(n) / (n - 1) if n > 1 else np.zeros(1)
+    bend_shape = tapered(wobble_taper, shares) ** 2 / lengths**3
+    is_free = np.ones(n, bool)
+    is_free[-1] = not both_ends
+    lowest, mode_weights = _lowest_mode(segments, masses, bend_shape, is_free)
+    return ChainBody(lengths, masses, is_free, bend_shape, shares, lowest, mode_weights)
+
+
+def tapered(at_tip, shares):
+    """A factor that goes geometrically from 1 at the root to ``at_tip`` at the tip (linearly where that is 0)."""
+    return at_tip**shares if at_tip > 0.0 else 1.0 - shares
+
+
+def leverages(segments):
+    """How far a turn of the segment before moves each segment's end, per its own length: the kernel's coefficient (n,)."""
+    before = np.vstack([np.zeros(3), segments[:-1]])
+    squared = np.sum(before * before, axis=1)
+    return np.where(squared > 0.0, np.sum(before * segments, axis=1) / np.where(squared > 0.0, squared, 1.0), 0.0)
+
+
+def _lowest_mode(segments, masses, bend_shape, is_free):
+    """Squared rate and energy shares of the slowest mode: the solver's own linear operator on motions that keep all lengths."""
+    n = len(segments)
+    ends = np.tril(np.ones((n, n)))
+    across = [linalg.null_space(segment[None, :] / np.linalg.norm(segment)) for segment in segments]
+    motions = np.kron(ends, np.eye(3)) @ linalg.block_diag(*across)
+    if not is_free[-1]:
+        motions = motions @ linalg.null_space(motions[-3:])
+    if motions.shape[1] == 0:
+        return 0.0, np.zeros(n)
+    turned, pulled = np.zeros((3 * n, 3 * n)), np.zeros((3 * n, 3 * n))
+    for i, leverage in enumerate(leverages(segments)):
+        rows = slice(3 * i, 3 * i + 3)
+        for matrix, carried in ((turned, _carried(segments, i)), (pulled, leverage * np.eye(3))):
+            matrix[rows, rows] += np.eye(3)
+            if i >= 1:
+                matrix[rows, 3 * i - 3 : 3 * i] -= np.eye(3) + carried
+            if i >= 2:
+                matrix[rows, 3 * i - 6 : 3 * i - 3] += carried
+    stiffness = motions.T @ pulled.T @ (np.repeat(bend_shape, 3)[:, None] * turned) @ motions
+    inertia = motions.T @ (np.repeat(masses, 3)[:, None] * motions)
+    rates, modes = linalg.eig(stiffness, inertia)
+    slowest = int(np.argmin(np.where(np.real(rates) > 1e-9 * np.abs(rates).max(), np.real(rates), np.inf)))
+    shape = np.abs(motions @ modes[:, slowest]).reshape(n, 3)
+    energy = masses * np.sum(shape * shape, axis=1)
+    return float(np.real(rates[slowest])), energy / energy.sum()
+
+
+def _carried(segments, i):
+    """How the turn of segment i - 1 carries segment i, per displacement of its end: (3, 3)."""
+    if i == 0:
+        return np.zeros((3, 3))
+    before, here = segments[i - 1], segments[i]
+    return (np.dot(before, here) * np.eye(3) - np.outer(before, here)) / np.dot(before, before)
+
+
+def substep_rate(wobble_rate, settle_time):
+    """Substeps a second at which the solver's own damping stays below the damping asked for: (rate, whether it was cut)."""
+    swing, decay = 2.0 * np.pi * wobble_rate, SETTLED / settle_time
+    wanted = 1.1 * swing**2 / (2.0 * decay)
+    return float(np.clip(wanted, LOWEST_RATE, HIGHEST_RATE)), wanted > HIGHEST_RATE
+
+
+def matched(wobble_rate, settle_time, dt):
+    """Stiffness [1/s2] and kept velocity share such that one substep of an oscillator swings and decays exactly as asked.
+
+    The substep is x' = x + dt v', v' = (keep v - dt k x) / (1 + k dt2): its matrix has determinant keep g and trace
+    g (1 + keep) with g = 1 / (1 + k dt2); both are set from the wanted pair of roots exp((-decay +- i swing) dt).
+    ``settle_time`` in seconds. A share above 1 would feed energy in; it is cut to 1.
+    """
+    swing, decay = 2.0 * np.pi * wobble_rate, SETTLED / settle_time
+    shrink = np.exp(-decay * dt)
+    if wobble_rate <= 0.0:
+        return 0.0, float(shrink * shrink)
+    g = np.clip(2.0 * shrink * np.cos(swing * dt) - shrink * shrink, 1e-3, 1.0 - 1e-9)
+    return float((1.0 / g - 1.0) / dt**2), float(min(shrink * shrink / g, 1.0))

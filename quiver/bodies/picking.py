@@ -1,0 +1,141 @@
+"""From a layer's picks to chains of joints: no gaps, no surprise branches, nothing of zero length."""
+from dataclasses import dataclass
+
+import numpy as np
+
+from quiver.errors import BadInput
+from quiver.rig.pose import world_matrices
+
+SHORTEST = 1e-5
+"""Segments shorter than this share of the character's size count as zero: float32 could not hold their direction."""
+
+
+@dataclass(frozen=True)
+class ChainPath:
+    """n segments; segment i is turned by joint drivers[i] and ends in a point riding on a node.
+
+    drivers int32 (n,); point_nodes int32 (n + 1,) and point_offsets float64 (n + 1, 3) [file units, in the node's space];
+    stretch_nodes: for each segment the nodes whose translation makes its length.
+    """
+
+    layer: int
+    drivers: np.ndarray
+    point_nodes: np.ndarray
+    point_offsets: np.ndarray
+    stretch_nodes: tuple
+
+
+def resolve(character, pick):
+    """Lists of joints, main path first, that one ChainPick means. Raises BadInput with the reason."""
+    skeleton = character.skeleton
+    unknown = [name for name in pick.names if name not in skeleton]
+    if unknown:
+        raise BadInput(f"expected joints of this character, got {', '.join(unknown)}")
+    if pick.picked:
+        return [_picked(skeleton, [skeleton.index(name) for name in pick.picked])]
+    root = skeleton.index(pick.root)
+    if pick.end:
+        return [_between(skeleton, root, skeleton.index(pick.end))]
+    paths, starts = [], [root]
+    for start in starts:
+        path = [start]
+        while children := _chain_children(skeleton, path[-1]):
+            if len(children) > 1 and not pick.branches:
+                names = ", ".join(skeleton.names[child] for child in children)
+                raise BadInput(f"the chain branches at “{skeleton.names[path[-1]]}” into {names}: choose its end, or allow branches")
+            path.append(children[0])
+            starts.extend(children[1:])
+        paths.append(path)
+    return paths
+
+
+def _chain_children(skeleton, node):
+    """Children that lead to joints, longest way first, so that the main path is the longest."""
+    joints = skeleton.is_joint if skeleton.is_joint.any() else np.ones(len(skeleton), bool)
+    children = [child for child in skeleton.children[node] if joints[skeleton.below(child)].any()]
+    return sorted(children, key=lambda child: -_depth(skeleton, child))
+
+
+def _depth(skeleton, node):
+    depth, level = 0, [node]
+    while level:
+        depth, level = depth + 1, [child for parent in level for child in skeleton.children[parent]]
+    return depth
+
+
+def _between(skeleton, root, end):
+    way = [end, *skeleton.ancestors(end)]
+    if root not in way:
+        raise BadInput(f"expected an end below “{skeleton.names[root]}”, got “{skeleton.names[end]}”")
+    return way[: way.index(root) + 1][::-1]
+
+
+def _picked(skeleton, nodes):
+    for upper, lower in zip(nodes, nodes[1:], strict=False):
+        if skeleton.parents[lower] == upper:
+            continue
+        way = skeleton.ancestors(lower)
+        if upper not in way:
+            raise BadInput(f"expected joints from root to tip, but “{skeleton.names[lower]}” is not below “{skeleton.names[upper]}”")
+        missing = ", ".join(skeleton.names[node] for node in reversed(way[: way.index(upper)]))
+        raise BadInput(f"the chain has a gap: {missing} lies between “{skeleton.names[upper]}” and “{skeleton.names[lower]}”")
+    return nodes
+
+
+def chain_path(character, layer_index, nodes, notes, name):
+    """Turn a list of nodes into segments between points of the rest pose; remarks go to ``notes``. Raises BadInput."""
+    skeleton = character.skeleton
+    world = world_matrices(skeleton, skeleton.rest.repeated(1))[0]
+    shortest = SHORTEST * max(float(np.ptp(world[:, :, 3], axis=0).max()), 1e-3)
+    drivers, points, offsets, stretched = [], [nodes[0]], [np.zeros(3)], []
+    driver, riders = nodes[0], []
+    for node in nodes[1:]:
+        riders.append(node)
+        if np.linalg.norm(world[node, :, 3] - world[points[-1], :, 3]) <= shortest:
+            notes.append(f"{name}: “{skeleton.names[node]}” lies on its parent and rides along")
+            continue
+        drivers.append(driver)
+        points.append(node)
+        offsets.append(np.zeros(3))
+        stretched.append(tuple(riders))
+        driver, riders = node, []
+    tip = _tip_offset(character, world, nodes, points[-1], shortest)
+    if tip is not None:
+        drivers.append(driver)
+        points.append(points[-1])
+        offsets.append(tip)
+        stretched.append(())
+    if not drivers:
+        raise BadInput(f"{name}: expected a chain with a length, but all its joints lie in one place and nothing hangs on them")
+    return ChainPath(layer_index, np.array(drivers, np.int32), np.array(points, np.int32), np.array(offsets), tuple(stretched))
+
+
+def _tip_offset(character, world, nodes, last_point, shortest):
+    """Where the last joint points to, in that joint's space: a child, the skin it moves, or straight on."""
+    last = nodes[-1]
+    into = np.linalg.pinv(world[last_point, :, :3])
+    origin = world[last_point, :, 3]
+    for child in character.skeleton.children[last]:
+        if np.linalg.norm(world[child, :, 3] - origin) > shortest:
+            return into @ (world[child, :, 3] - origin)
+    if len(nodes) == 1:
+        centre = _moved_centre(character, world, last)
+        if centre is not None and np.linalg.norm(centre - origin) > shortest:
+            return into @ (centre - origin)
+    before = [node for node in (*nodes[::-1], *character.skeleton.ancestors(nodes[0])) if np.linalg.norm(world[node, :, 3] - origin) > shortest]
+    return into @ (origin - world[before[0], :, 3]) if before else None
+
+
+def _moved_centre(character, world, node):
+    """The mean rest place of the vertices that a joint moves, by weight; None where it moves none."""
+    total, weight = np.zeros(3), 0.0
+    for mesh in character.meshes:
+        if mesh.skin < 0 or node not in mesh.bind_nodes:
+            continue
+        slot = int(np.flatnonzero(mesh.bind_nodes == node)[0])
+        shares = np.where(mesh.joints == node, mesh.weights, 0.0).sum(1)
+        place = world[node, :, :3] @ mesh.inverse_binds[slot, :, :3]
+        shift = world[node, :, :3] @ mesh.inverse_binds[slot, :, 3] + world[node, :, 3]
+        total += shares @ (mesh.positions @ place.T + shift)
+        weight += float(shares.sum())
+    return total / weight if weight > 0.0 else None

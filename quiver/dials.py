@@ -1,0 +1,97 @@
+"""Dials: the settings of a layer in units a person can see. The one source for forms, presets, docs and the setup's schema."""
+import math
+from dataclasses import dataclass
+
+from quiver.errors import BadInput
+
+
+@dataclass(frozen=True)
+class Dial:
+    """A number with a range. ``group`` says where it is shown; ``words`` names the meaning of an end of the range, if any."""
+
+    name: str
+    label: str
+    unit: str
+    low: float
+    high: float
+    default: float
+    step: float
+    group: str
+    help: str
+    words: str = ""
+
+    def checked(self, value):
+        """The value as a float within the range. Raises BadInput."""
+        if isinstance(value, bool) or not isinstance(value, int | float | str):
+            raise BadInput(f"{self.label}: expected a number from {self.low:g} to {self.high:g}, got {value!r}")
+        try:
+            number = float(value)
+        except ValueError:
+            number = math.nan
+        if not self.low <= number <= self.high:
+            unit = f" {self.unit}" if self.unit else ""
+            raise BadInput(f"{self.label}: expected a number from {self.low:g} to {self.high:g}{unit}, got “{value}”")
+        return number
+
+    def schema(self):
+        return {"type": "number", "minimum": self.low, "maximum": self.high, "default": self.default, "description": self._describe()}
+
+    def _describe(self):
+        return f"{self.label}{f' [{self.unit}]' if self.unit else ''}. {self.help}"
+
+
+@dataclass(frozen=True)
+class Choice:
+    """One of a few named ways; ``options`` are (value, label) pairs."""
+
+    name: str
+    label: str
+    options: tuple
+    default: str
+    group: str
+    help: str
+
+    def checked(self, value):
+        """The value, if it is one of the options. Raises BadInput."""
+        known = [option for option, _ in self.options]
+        if value not in known:
+            raise BadInput(f"{self.label}: expected one of {', '.join(known)}, got {value!r}")
+        return value
+
+    def schema(self):
+        return {"enum": [option for option, _ in self.options], "default": self.default, "description": f"{self.label}. {self.help}"}
+
+
+_SWINGS = tuple((axes, " ".join(axes.upper()) if axes else "none") for axes in ("xyz", "xy", "xz", "yz", "x", "y", "z", ""))
+
+CHAIN_DIALS = (
+    Dial("wobble_rate", "Wobble rate", "Hz", 0.0, 12.0, 2.0, 0.05, "Feel", "How often it swings to and fro in a second after a knock.", "0 = limp"),
+    Dial("settle_time", "Settle time", "frames", 1.0, 480.0, 24.0, 1.0, "Feel", "Frames until a swing has shrunk to a twentieth."),
+    Dial("drag", "Drag", "% a frame", 0.0, 90.0, 0.0, 0.5, "Feel", "How much of its speed the air takes in each frame."),
+    Dial("gravity", "Gravity share", "%", -200.0, 200.0, 0.0, 5.0, "Feel", "How much of its weight it feels; 100 sags as it would in life."),
+    Dial("stretch", "Stretch", "%", 0.0, 50.0, 0.0, 0.5, "Limits", "How far its own weight would lengthen it.", "0 = exact length"),
+    Dial("bend_limit", "Bend limit", "°", 0.0, 180.0, 180.0, 1.0, "Limits", "The most a joint may turn away from its keyed place.", "180 = free"),
+    Choice("swing_axes", "May turn about", _SWINGS, "xyz", "Limits", "The axes of the parent joint about which a joint may turn."),
+    Choice("held", "Held", (("root", "at the root"), ("both", "at both ends")), "root", "Limits", "Where the chain is fixed to its keyed place."),
+    Dial("wobble_taper", "Wobble rate at the tip", "%", 10.0, 400.0, 100.0, 5.0, "Taper", "Stiffness of the tip against the root; the rate stays."),
+    Dial("settle_taper", "Settle time at the tip", "%", 10.0, 400.0, 100.0, 5.0, "Taper", "How long the tip keeps swinging against the root."),
+    Dial("drag_taper", "Drag at the tip", "%", 0.0, 400.0, 100.0, 5.0, "Taper", "How much the air holds the tip against the root."),
+    Dial("gravity_taper", "Gravity share at the tip", "%", 0.0, 400.0, 100.0, 5.0, "Taper", "How much the tip sags against the root."),
+    Dial("bend_taper", "Bend limit at the tip", "%", 10.0, 400.0, 100.0, 5.0, "Taper", "How far the tip may bend against the root."),
+)
+
+DIALS_OF_KIND = {"chain": CHAIN_DIALS}
+AMOUNT = Dial("amount", "Amount", "", 0.0, 1.0, 1.0, 0.05, "Amount", "How much of the layer's motion is used: 0 is the keyed clip.")
+
+
+def dial_of(kind, name):
+    """The dial of that name. Raises BadInput."""
+    for dial in DIALS_OF_KIND[kind]:
+        if dial.name == name:
+            return dial
+    raise BadInput(f"expected a dial of a {kind} layer, got “{name}”")
+
+
+def defaults(kind):
+    """All dials of a kind at their default, as a dict."""
+    return {dial.name: dial.default for dial in DIALS_OF_KIND[kind]}

@@ -1,0 +1,19 @@
+"""From a baked clip to the file the artist takes away."""
+from quiver.formats.gltf import container, writing
+
+
+def glb_with_clip(document, character, baked, name):
+    """A copy of the character's file with one more clip, as GLB bytes. Weights that did not add up to one are mended."""
+    document = document.copy()
+    writing.add_clip(document, free_clip_name(character, name), baked.tracks, character.skeleton, baked.kept_from)
+    writing.repair_weights(document)
+    return container.write_glb(document)
+
+
+def free_clip_name(character, name):
+    """The name, with a number where a clip of the character has it already."""
+    taken = {clip.name for clip in character.clips}
+    free, number = name, 2
+    while free in taken:
+        free, number = f"{name} {number}", number + 1
+    return free

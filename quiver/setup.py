@@ -1,0 +1,281 @@
+"""The setup of a character: one validated document with all its layers and dials."""
+import json
+import re
+from dataclasses import dataclass, field, replace
+
+from quiver import dials
+from quiver.errors import BadInput
+
+FORMAT = "keen-quiver-setup"
+VERSION = 1
+LARGEST_DOCUMENT = 4 * 2**20
+MOST_LAYERS, MOST_CHAINS = 500, 5000
+
+FRAME_RATE = dials.Dial("frame_rate", "Frame rate", "1/s", 1.0, 240.0, 24.0, 1.0, "Scene", "Frames in a second, for dials that count in frames.")
+METRES = dials.Dial("metres_per_unit", "Metres per unit", "m", 1e-4, 1e3, 1.0, 0.01, "Scene", "How long one unit of the file is.")
+PREROLL = dials.Dial("preroll_frames", "Pre-roll", "frames", 0.0, 480.0, 24.0, 1.0, "Scene", "Frames from the rest pose into the clip's first pose.")
+SCENE_DIALS = (FRAME_RATE, METRES, PREROLL)
+
+
+@dataclass(frozen=True)
+class ChainPick:
+    """Which joints make a chain: from ``root`` down to ``end`` (or to the only tip), or exactly the ``picked`` ones."""
+
+    root: str = ""
+    end: str = ""
+    picked: tuple = ()
+    branches: bool = False
+
+    @property
+    def names(self):
+        return [name for name in (self.root, self.end, *self.picked) if name]
+
+
+@dataclass(frozen=True)
+class Layer:
+    """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant."""
+
+    id: str
+    name: str
+    kind: str = "chain"
+    is_on: bool = True
+    chains: tuple = ()
+    values: dict = field(default_factory=dict)
+    amount: tuple = ((0.0, 1.0),)
+
+    def value(self, name):
+        """The value of a dial, or its default."""
+        return self.values.get(name, dials.dial_of(self.kind, name).default)
+
+    def amount_at(self, frame):
+        """The amount 0..1 at a frame, linear between keys."""
+        keys = self.amount
+        if frame <= keys[0][0]:
+            return keys[0][1]
+        for (a, from_value), (b, to_value) in zip(keys, keys[1:], strict=False):
+            if frame < b:
+                return from_value + (frame - a) / (b - a) * (to_value - from_value)
+        return keys[-1][1]
+
+
+@dataclass(frozen=True)
+class Setup:
+    """All layers in order, and the scene's own values."""
+
+    layers: tuple = ()
+    frame_rate: float = FRAME_RATE.default
+    metres_per_unit: float = METRES.default
+    preroll_frames: float = PREROLL.default
+
+    def layer(self, identifier):
+        """The layer of that id. Raises BadInput."""
+        for layer in self.layers:
+            if layer.id == identifier:
+                return layer
+        raise BadInput(f"expected the id of a layer of this setup, got “{identifier}”")
+
+    def with_layer(self, changed):
+        """This setup with one layer replaced (by its id). Raises BadInput where there is none."""
+        self.layer(changed.id)
+        return replace(self, layers=tuple(changed if layer.id == changed.id else layer for layer in self.layers))
+
+    def without_layer(self, identifier):
+        """This setup less one layer. Raises BadInput where there is none."""
+        self.layer(identifier)
+        return replace(self, layers=tuple(layer for layer in self.layers if layer.id != identifier))
+
+    def moved(self, identifier, by):
+        """This setup with one layer moved by some places in the order. Raises BadInput where there is none."""
+        layers = list(self.layers)
+        at = layers.index(self.layer(identifier))
+        layers.insert(max(0, min(len(layers) - 1, at + by)), layers.pop(at))
+        return replace(self, layers=tuple(layers))
+
+    def with_new_chain(self, pick, name=""):
+        """This setup with one more chain layer on top. Raises BadInput where the name is no name."""
+        name = name or (pick.root or pick.picked[0])
+        layer = Layer(self._free_id(name), name, "chain", True, (pick,), dials.defaults("chain"))
+        return replace(self, layers=(*self.layers, layer))
+
+    def _free_id(self, name):
+        base = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "layer"
+        taken = {layer.id for layer in self.layers}
+        identifier, number = base, 2
+        while identifier in taken:
+            identifier, number = f"{base}-{number}", number + 1
+        return identifier
+
+    def unknown_names(self, skeleton):
+        """The joint names used here that the skeleton does not have, sorted."""
+        used = {name for layer in self.layers for chain in layer.chains for name in chain.names}
+        return sorted(name for name in used if name not in skeleton)
+
+
+def to_document(setup):
+    """The setup as plain JSON values."""
+    return {
+        "format": FORMAT,
+        "version": VERSION,
+        **{dial.name: getattr(setup, dial.name) for dial in SCENE_DIALS},
+        "layers": [_layer_document(layer) for layer in setup.layers],
+    }
+
+
+def _layer_document(layer):
+    def chain_document(chain):
+        document = {"picked": list(chain.picked)} if chain.picked else {"root": chain.root}
+        if chain.end:
+            document["end"] = chain.end
+        return document | ({"branches": True} if chain.branches else {})
+
+    return {
+        "id": layer.id,
+        "name": layer.name,
+        "kind": layer.kind,
+        "on": layer.is_on,
+        "chains": [chain_document(chain) for chain in layer.chains],
+        "dials": {dial.name: layer.value(dial.name) for dial in dials.DIALS_OF_KIND[layer.kind]},
+        "amount": [list(key) for key in layer.amount],
+    }
+
+
+def dumps(setup):
+    """The setup as JSON text."""
+    return json.dumps(to_document(setup), indent=2, ensure_ascii=False)
+
+
+def loads(text):
+    """Read a setup from JSON text or bytes. Raises BadInput."""
+    if len(text) > LARGEST_DOCUMENT:
+        raise BadInput(f"expected a setup of at most {LARGEST_DOCUMENT >> 20} MB, got {len(text) / 2**20:.1f} MB")
+    try:
+        return from_document(json.loads(text))
+    except (ValueError, RecursionError) as error:
+        raise BadInput(f"expected a setup as JSON, could not read it: {error}") from error
+
+
+def from_document(document):
+    """Check plain JSON values and make a Setup of them. Raises BadInput with the place of the fault."""
+    _expect(isinstance(document, dict), "the setup", "an object", document)
+    _expect(document.get("format") == FORMAT, "format", FORMAT, document.get("format"))
+    _expect(document.get("version") == VERSION, "version", VERSION, document.get("version"))
+    _known(document, {"format", "version", "layers", "$schema", *(dial.name for dial in SCENE_DIALS)}, "the setup")
+    layers = document.get("layers", [])
+    _expect(isinstance(layers, list) and len(layers) <= MOST_LAYERS, "layers", f"a list of at most {MOST_LAYERS}", layers)
+    read = tuple(_read_layer(layer, f"layers[{index}]") for index, layer in enumerate(layers))
+    ids = [layer.id for layer in read]
+    _expect(len(set(ids)) == len(ids), "layers", "a different id for each layer", ids)
+    scene = {dial.name: dial.checked(document.get(dial.name, dial.default)) for dial in SCENE_DIALS}
+    return Setup(read, **scene)
+
+
+def _read_layer(document, where):
+    _expect(isinstance(document, dict), where, "an object", document)
+    _known(document, {"id", "name", "kind", "on", "chains", "dials", "amount"}, where)
+    kind = document.get("kind")
+    _expect(isinstance(kind, str) and kind in dials.DIALS_OF_KIND, f"{where}.kind", f"one of {', '.join(dials.DIALS_OF_KIND)}", kind)
+    identifier, is_on = document.get("id"), document.get("on", True)
+    _expect(isinstance(identifier, str) and re.fullmatch(r"[a-z0-9][a-z0-9-]{0,99}", identifier), f"{where}.id", "a-z, 0-9 and -", identifier)
+    _expect(isinstance(is_on, bool), f"{where}.on", "true or false", is_on)
+    chains = document.get("chains", [])
+    _expect(isinstance(chains, list) and 0 < len(chains) <= MOST_CHAINS, f"{where}.chains", "a list with at least one chain", chains)
+    values = document.get("dials", {})
+    _expect(isinstance(values, dict), f"{where}.dials", "an object", values)
+    return Layer(
+        identifier,
+        _text(document.get("name", identifier), f"{where}.name"),
+        kind,
+        is_on,
+        tuple(_read_chain(chain, f"{where}.chains[{index}]") for index, chain in enumerate(chains)),
+        dials.defaults(kind) | {name: dials.dial_of(kind, name).checked(value) for name, value in values.items()},
+        read_amount(document.get("amount", [[0, 1]]), f"{where}.amount"),
+    )
+
+
+def _read_chain(document, where):
+    _expect(isinstance(document, dict), where, "an object", document)
+    _known(document, {"root", "end", "picked", "branches"}, where)
+    picked = document.get("picked", [])
+    _expect(isinstance(picked, list), f"{where}.picked", "a list of joint names", picked)
+    root, branches = document.get("root", ""), document.get("branches", False)
+    _expect(bool(picked) != bool(root), where, "either a root or picked joints", document)
+    _expect(isinstance(branches, bool), f"{where}.branches", "true or false", branches)
+    names = [_text(name, f"{where}.picked") for name in picked]
+    return ChainPick(_text(root, f"{where}.root"), _text(document.get("end", ""), f"{where}.end"), tuple(names), branches)
+
+
+def read_amount(keys, where="amount"):
+    """Check amount keys [[frame, value], ...] in the order of frames. Raises BadInput."""
+    _expect(isinstance(keys, list | tuple) and 0 < len(keys) <= 10_000, where, "a list of [frame, value] keys", keys)
+    read = []
+    for key in keys:
+        _expect(isinstance(key, list | tuple) and len(key) == 2, where, "[frame, value]", key)
+        frame = key[0]
+        _expect(isinstance(frame, int | float) and not isinstance(frame, bool) and abs(frame) < 1e7, where, "a frame number", frame)
+        read.append((float(frame), dials.AMOUNT.checked(key[1])))
+    _expect(all(a[0] < b[0] for a, b in zip(read, read[1:], strict=False)), where, "frames in rising order", keys)
+    return tuple(read)
+
+
+def _text(value, where):
+    _expect(isinstance(value, str) and len(value) <= 400, where, "a text", value)
+    return value
+
+
+def _known(document, keys, where):
+    unknown = sorted(set(document) - keys)
+    _expect(not unknown, where, f"only {', '.join(sorted(keys))}", ", ".join(map(str, unknown)))
+
+
+def _expect(is_right, where, expected, got):
+    if not is_right:
+        raise BadInput(f"{where}: expected {expected}, got {str(got)[:80]!r}")
+
+
+def json_schema():
+    """The published JSON Schema (draft 2020-12) of the setup document, made from the dials."""
+    name = {"type": "string", "maxLength": 400}
+    chain = {
+        "type": "object",
+        "description": "A root with an optional end, or a list of picked joints.",
+        "properties": {"root": name, "end": name, "picked": {"type": "array", "items": name}, "branches": {"type": "boolean"}},
+        "oneOf": [{"required": ["root"]}, {"required": ["picked"]}],
+        "additionalProperties": False,
+    }
+    layer = {
+        "type": "object",
+        "properties": {
+            "id": {"type": "string", "pattern": "^[a-z0-9][a-z0-9-]{0,99}$"},
+            "name": name,
+            "kind": {"enum": list(dials.DIALS_OF_KIND)},
+            "on": {"type": "boolean", "default": True},
+            "chains": {"type": "array", "minItems": 1, "maxItems": MOST_CHAINS, "items": chain},
+            "dials": {
+                "type": "object",
+                "properties": {dial.name: dial.schema() for dial in dials.CHAIN_DIALS},
+                "additionalProperties": False,
+            },
+            "amount": {
+                "type": "array",
+                "minItems": 1,
+                "description": "Keys of frame and value 0..1, frames rising.",
+                "items": {"type": "array", "prefixItems": [{"type": "number"}, dials.AMOUNT.schema()], "minItems": 2, "maxItems": 2},
+            },
+        },
+        "required": ["id", "kind", "chains"],
+        "additionalProperties": False,
+    }
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Keen Quiver setup",
+        "type": "object",
+        "properties": {
+            "$schema": {"type": "string"},
+            "format": {"const": FORMAT},
+            "version": {"const": VERSION},
+            **{dial.name: dial.schema() for dial in SCENE_DIALS},
+            "layers": {"type": "array", "maxItems": MOST_LAYERS, "items": layer},
+        },
+        "required": ["format", "version", "layers"],
+        "additionalProperties": False,
+    }

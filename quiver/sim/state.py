@@ -1,0 +1,29 @@
+"""The varying side of a simulation."""
+import numpy as np
+
+from quiver.kernels.lanes import LANES
+
+
+class ChainState:
+    """Displacements [m] from the keyed places and velocities [m/s] of a ChainModel's particles.
+
+    rows    float32 (B * 6 n, LANES), as kernels/chains.py says: what the kernel reads and writes
+    """
+
+    def __init__(self, model):
+        self._shape = (model.blocks, model.segments, 2, 3, LANES)
+        self.rows = np.zeros((model.blocks * 6 * model.segments, LANES), np.float32)
+
+    def chain(self, index):
+        """A view (n, 2, 3) of one chain: displacement and velocity of each particle."""
+        return self.rows.reshape(self._shape)[index // LANES, :, :, :, index % LANES]
+
+    def turned(self, index, matrix):
+        """Turn one chain's displacements and velocities by ``matrix`` (3, 3): its root jumped, its swing goes along."""
+        chain = self.chain(index)
+        chain[...] = chain @ matrix.T.astype(np.float32)
+
+    @property
+    def greatest_speed(self):
+        """The greatest velocity component [m/s]; not finite where the state is not."""
+        return float(np.abs(self.rows.reshape(self._shape)[:, :, 1]).max(initial=0.0))

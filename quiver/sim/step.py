@@ -1,0 +1,69 @@
+"""Advancing a simulation: the one place that calls the chain kernel."""
+import os
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+
+from quiver.kernels.chains import advance_chains
+from quiver.kernels.lanes import LANES
+
+BLOCKS_WORTH_A_THREAD = 8
+"""Below this many blocks per thread, handing over costs more than it saves."""
+NO_SPHERES = np.zeros((0, 4), np.float32)
+NO_AXES = np.zeros((0, LANES), np.float32)
+
+_pool = ThreadPoolExecutor(max_workers=os.cpu_count() or 1, thread_name_prefix="chains")
+
+
+def motion_rows(model, points, points_before, axes=None):
+    """Pack the keyed motion for the kernel.
+
+    points (S, C, n + 1, 3) [m] after each of S substeps, points_before (C, n + 1, 3) before the first; float64.
+    axes (S, C, n, 2, 3) blocked turning axes, or None. Returns the kernel's rows for motion and axes.
+    """
+    steps, chains = points.shape[:2]
+    n = model.segments
+    rows = np.zeros((steps, model.blocks * LANES, 6 * n + 3), np.float32)
+    moves = np.diff(np.concatenate([points_before[None], points]), axis=0)
+    body = rows[:, :chains, : 6 * n].reshape(steps, chains, n, 6)
+    body[..., :3] = np.diff(points, axis=2)
+    body[..., 3:] = moves[:, :, 1:]
+    rows[:, :chains, : 6 * n] = body.reshape(steps, chains, 6 * n)
+    rows[:, :chains, 6 * n :] = points[:, :, 0]
+    return _in_lanes(rows, model), NO_AXES if axes is None else _axis_rows(axes, model)
+
+
+def _axis_rows(axes, model):
+    steps, chains = axes.shape[:2]
+    rows = np.zeros((steps, model.blocks * LANES, 6 * model.segments), np.float32)
+    rows[:, :chains] = axes.reshape(steps, chains, -1)
+    return _in_lanes(rows, model)
+
+
+def _in_lanes(rows, model):
+    steps, _, width = rows.shape
+    return np.ascontiguousarray(rows.reshape(steps, model.blocks, LANES, width).transpose(0, 1, 3, 2)).reshape(-1, LANES)
+
+
+def advance(model, state, motion, axes=NO_AXES, spheres=NO_SPHERES, record_every=1, threads=None):
+    """Advance ``state`` through all substeps of ``motion``; returns displacements (S / record_every, C, n, 3) float32 [m].
+
+    ``spheres`` (S * spheres a substep, 4): x, y, z, radius [m]. The result does not depend on ``threads``.
+    """
+    n, blocks = model.segments, model.blocks
+    substeps = len(motion) // (blocks * (6 * n + 3))
+    record = np.empty((substeps // record_every * blocks * 3 * n, LANES), np.float32)
+    dt = np.float32(model.dt)
+
+    def part(first, end):
+        arrays = (state.rows, model.params, motion, axes, spheres)
+        advance_chains(first, end, substeps, n, dt, *arrays, model.has_limits, record_every, record)
+
+    parts = min(threads or os.cpu_count() or 1, max(1, blocks // BLOCKS_WORTH_A_THREAD))
+    bounds = np.linspace(0, blocks, parts + 1).astype(int)
+    if parts == 1:
+        part(0, blocks)
+    else:
+        list(_pool.map(part, bounds[:-1].tolist(), bounds[1:].tolist()))
+    lanes = record.reshape(-1, blocks, n, 3, LANES).transpose(0, 1, 4, 2, 3)
+    return lanes.reshape(-1, blocks * LANES, n, 3)[:, : len(model.counts)]

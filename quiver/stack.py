@@ -1,0 +1,179 @@
+"""The layer stack: from a setup to a run that yields a take, frame by frame."""
+import time
+from dataclasses import dataclass
+
+import numpy as np
+
+from quiver.bodies import chain as chain_body
+from quiver.bodies import picking
+from quiver.errors import BadInput, Unstable
+from quiver.rig.pose import blended, world_matrices
+from quiver.waves import Wave
+
+FIRST_CHUNK, LARGEST_CHUNK = 4, 32
+"""Frames: the first chunk is short so that something shows at once, later ones are long so that little is lost between them."""
+MOST_FRAMES = 100_000
+
+
+@dataclass(frozen=True)
+class TakeSpec:
+    """All that a take depends on. Frames count from the clip's start at the setup's frame rate; both ends are included."""
+
+    character: object
+    setup: object
+    clip_name: str
+    first_frame: int = 0
+    last_frame: int | None = None
+
+
+@dataclass(frozen=True)
+class TakeChunk:
+    """F frames of a take. K driven nodes, M stretched nodes, L layers that are on.
+
+    rotations    float32 (F, K, 4) local x y z w; translations float32 (F, M, 3) [file units]
+    added        float32 (F, L) the most a layer moved any of its points [m]
+    cost_ms      milliseconds spent on one of these frames, on average
+    """
+
+    first_frame: int
+    rotations: np.ndarray
+    translations: np.ndarray
+    added: np.ndarray
+    cost_ms: float
+
+
+class Run:
+    """A compiled stack on one clip. Making it checks everything; `chunks` simulates.
+
+    rotated, translated  nodes of the chunks' arrays; layer_ids their layers; notes remarks in words.
+    Raises BadInput where a layer cannot be built.
+    """
+
+    def __init__(self, spec, threads=None):
+        self.spec, self.threads = spec, threads
+        self.skeleton = spec.character.skeleton
+        self.clip = spec.character.clip_or_still(spec.clip_name)
+        self.notes = []
+        layers = [layer for layer in spec.setup.layers if layer.is_on]
+        self.layer_ids = [layer.id for layer in layers]
+        self.last_frame = self._last_frame()
+        paths = _paths(spec.character, layers, self.notes)
+        rate = max((chain_body.substep_rate(layer.value("wobble_rate"), layer.value("settle_time") / spec.setup.frame_rate)[0] for layer in layers), default=0.0)
+        self.substeps = max(1, int(np.ceil(rate / spec.setup.frame_rate - 1e-6)))
+        rest_world = world_matrices(self.skeleton, self.skeleton.rest.repeated(1))[0]
+        self.waves = [
+            Wave(self.skeleton, wave, [layers[path.layer] for path in wave], spec.setup, self.substeps, rest_world, self.notes)
+            for wave in _waves(self.skeleton, paths)
+        ]
+        self.rotated = np.array(sorted({int(node) for path in paths for node in path.drivers}), np.int32)
+        stretched = [path for path in paths if layers[path.layer].value("stretch") > 0.0]
+        self.translated = np.array(sorted({node for path in stretched for nodes in path.stretch_nodes for node in nodes}), np.int32)
+
+    def _last_frame(self):
+        first, last = self.spec.first_frame, self.spec.last_frame
+        if last is None:
+            last = self.clip.frame_count(self.spec.setup.frame_rate) - 1
+        if not 0 <= last - first < MOST_FRAMES:
+            raise BadInput(f"expected 1 to {MOST_FRAMES} frames, got {first} to {last}")
+        return last
+
+    def chunks(self, keep_going=lambda: True):
+        """Yield TakeChunks from the first frame to the last; ends early where ``keep_going()`` is false. Raises Unstable."""
+        first, preroll = self.spec.first_frame, int(self.spec.setup.preroll_frames)
+        start = first - preroll
+        frames = np.arange(start, self.last_frame + 1)
+        frame_world = world_matrices(self.skeleton, self._keyed(frames))
+        jumps = [wave.jumps(frame_world) for wave in self.waves]
+        for wave in self.waves:
+            wave.start(frame_world[0])
+            wave.linear_before = frame_world[0][wave.point_nodes[:, 0], :, :3]
+        at, size = start, preroll + FIRST_CHUNK
+        while at <= self.last_frame and keep_going():
+            end = min(at + size, self.last_frame + 1)
+            began = time.perf_counter()
+            keyed, final, keyed_world = self._simulate(at, end, start, jumps)
+            shown = slice(max(first - at, 0), end - at)
+            if shown.start < shown.stop:
+                chunk = self._chunk(at + shown.start, keyed[shown], final[shown], keyed_world[shown])
+                spent = (time.perf_counter() - began) * 1000.0 / (end - at)
+                yield TakeChunk(*chunk, spent)
+            at, size = end, min(2 * FIRST_CHUNK if size == preroll + FIRST_CHUNK else 2 * size, LARGEST_CHUNK)
+
+    def _keyed(self, frames):
+        """The keyed pose (T, J) at frames that need not be whole; before the first frame, the pre-roll."""
+        first, preroll = self.spec.first_frame, self.spec.setup.preroll_frames
+        frames = np.asarray(frames, float)
+        pose = self.clip.sample(self.skeleton, np.maximum(frames, first) / self.spec.setup.frame_rate)
+        early = frames < first
+        if early.any() and preroll > 0:
+            share = np.clip((frames[early] - (first - preroll)) / preroll, 0.0, 1.0)
+            share = (share * share * (3.0 - 2.0 * share))[:, None] * np.ones(len(self.skeleton))
+            # Where the clip starts is where the character stands: only what hangs on a root comes from the rest pose.
+            share[:, self.skeleton.parents < 0] = 1.0
+            mixed = blended(self.skeleton.rest.repeated(int(early.sum())), pose[early], share)
+            pose.translations[early], pose.rotations[early], pose.scales[early] = mixed.translations, mixed.rotations, mixed.scales
+        return pose
+
+    def _simulate(self, at, end, start, jumps):
+        """Simulate frames at..end-1; returns keyed and final pose and the keyed world at those frames."""
+        count = end - at
+        # Frame numbers of all substeps; the last of each frame is that frame exactly.
+        inside = np.arange(1 - self.substeps, 1) / self.substeps
+        pose = self._keyed((np.arange(at, end)[:, None] + inside).ravel())
+        world = world_matrices(self.skeleton, pose)
+        ends = slice(self.substeps - 1, None, self.substeps)
+        keyed, keyed_world = pose[ends].copy(), world[ends].copy()
+        numbers = np.repeat(np.arange(at, end), self.substeps)
+        for index, wave in enumerate(self.waves):
+            jumped = jumps[index][at - start : end - start]
+            try:
+                driven = wave.advance(world, jumped, count, self.threads)
+            except Unstable as error:
+                raise Unstable(error.layer, at + error.frame, error.reason) from error
+            amounts = np.array([[layer.amount_at(frame) for layer in wave.layers] for frame in numbers])
+            wave.apply(pose, driven, amounts)
+            if index + 1 < len(self.waves):
+                world = world_matrices(self.skeleton, pose)
+        return keyed, pose[ends], keyed_world
+
+    def _chunk(self, first_frame, keyed, final, keyed_world):
+        final_world = world_matrices(self.skeleton, final)
+        added = np.zeros((len(keyed_world), len(self.layer_ids)), np.float32)
+        for wave in self.waves:
+            moved = wave.added(keyed_world, final_world)
+            for chain, layer in enumerate(wave.layers):
+                column = self.layer_ids.index(layer.id)
+                added[:, column] = np.maximum(added[:, column], moved[:, chain])
+        rotations = final.rotations[:, self.rotated].astype(np.float32)
+        return first_frame, rotations, final.translations[:, self.translated].astype(np.float32), added
+
+
+def _paths(character, layers, notes):
+    """All chains of all layers. Raises BadInput, naming the layer, where one cannot be built or two drive one joint."""
+    paths, driven_by = [], {}
+    for index, layer in enumerate(layers):
+        for pick in layer.chains:
+            try:
+                for nodes in picking.resolve(character, pick):
+                    paths.append(picking.chain_path(character, index, nodes, notes, layer.name))
+            except BadInput as error:
+                raise BadInput(f"layer “{layer.name}”: {error}") from error
+    for path in paths:
+        for node in path.drivers:
+            other = driven_by.setdefault(int(node), path.layer)
+            if other != path.layer or sum(int(node) in p.drivers for p in paths if p.layer == other) > 1:
+                names = f"“{layers[other].name}” and “{layers[path.layer].name}”"
+                raise BadInput(f"expected one chain for each joint, but {names} both drive “{character.skeleton.names[node]}”")
+    return paths
+
+
+def _waves(skeleton, paths):
+    """Group chains by how many other chains they hang on, root first."""
+    driver_path = {int(node): number for number, path in enumerate(paths) for node in path.drivers}
+    levels = []
+    for number, path in enumerate(paths):
+        above = {driver_path[node] for node in skeleton.ancestors(int(path.point_nodes[0])) if node in driver_path}
+        levels.append(len(above - {number}))
+    return [[path for path, level in zip(paths, levels, strict=True) if level == wanted] for wanted in sorted(set(levels))]
+
+

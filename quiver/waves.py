@@ -1,0 +1,204 @@
+"""A wave: all chains that can be simulated at the same time, because none of them hangs on another of them."""
+from dataclasses import dataclass
+
+import numpy as np
+
+from quiver.bodies import chain as chain_body
+from quiver.errors import Unstable
+from quiver.rig import transforms
+from quiver.rig.pose import jointed_world
+from quiver.sim.model import ChainPhysics, chain_model
+from quiver.sim.state import ChainState
+from quiver.sim.step import advance, motion_rows
+
+RUNAWAY = 2000.0
+"""[m/s]: nothing that hangs on a character moves at six times the speed of sound."""
+JUMP_TURN = np.radians(100.0)
+JUMP_RATIO = 4.0
+"""A move is a jump if it is this many times the moves of the frames around it, and longer than the chain."""
+AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
+
+
+@dataclass
+class Driven:
+    """What a wave says about S samples: for C chains, n segments each.
+
+    turns (S, C, n, 4) local turn of each segment's driver; lengths (S, C, n) length against the keyed one.
+    """
+
+    turns: np.ndarray
+    lengths: np.ndarray
+
+
+class Wave:
+    """Chains of one dependency level, with their model and state. ``paths`` and ``layers`` are parallel."""
+
+    def __init__(self, skeleton, paths, layers, setup, substeps, rest_world, notes):
+        self.skeleton, self.paths, self.layers = skeleton, paths, layers
+        self.scale = setup.metres_per_unit
+        self.frame_rate = setup.frame_rate
+        self.dt = 1.0 / (setup.frame_rate * substeps)
+        self.counts = np.array([len(path.drivers) for path in paths])
+        n = int(self.counts.max())
+        pad = [n - count for count in self.counts]
+        self.point_nodes = np.array([np.pad(p.point_nodes, (0, k), "edge") for p, k in zip(paths, pad, strict=True)])
+        self.point_offsets = np.array([np.pad(p.point_offsets, ((0, k), (0, 0)), "edge") for p, k in zip(paths, pad, strict=True)])
+        self.drivers = np.array([np.pad(p.drivers, (0, k), "edge") for p, k in zip(paths, pad, strict=True)])
+        self.blocked = self._blocked_axes(n)
+        rest = self.points(rest_world[None])[0]
+        physics = [self._physics(i, rest[i, : count + 1], notes) for i, count in enumerate(self.counts)]
+        limited = self.blocked is not None or any((p.bend_limits < np.pi - 1e-3).any() for p in physics)
+        self.model = chain_model(physics, self.dt, limited)
+        self.state = ChainState(self.model)
+        self.lengths = np.array([np.linalg.norm(np.diff(rest[i, : count + 1], axis=0), axis=1).sum() for i, count in enumerate(self.counts)])
+        self.before = None
+
+    def points(self, world):
+        """The chains' points (S, C, n + 1, 3) [m] in node matrices (S, J, 3, 4)."""
+        return self.scale * jointed_world(world[:, self.point_nodes], self.point_offsets)
+
+    def _blocked_axes(self, n):
+        free = [layer.value("swing_axes") for layer in self.layers]
+        if all(axes == "xyz" for axes in free):
+            return None
+        blocked = np.zeros((len(free), n, 2, 3))
+        for chain, axes in enumerate(free):
+            held = [AXIS_VECTORS[axis] for axis in "xyz" if axis not in axes]
+            # Two blocked axes leave a hinge; with all three blocked the bend limit is zero and the axes do not matter.
+            for slot, axis in enumerate(held[:2]):
+                blocked[chain, :, slot] = axis
+        return blocked
+
+    def _physics(self, index, points, notes):
+        layer, value = self.layers[index], self.layers[index].value
+        both = value("held") == "both"
+        body = chain_body.build(points, value("wobble_taper") / 100.0, both)
+        settle = value("settle_time") / self.frame_rate
+        stiffness, keep = chain_body.matched(value("wobble_rate"), settle, self.dt)
+        if chain_body.substep_rate(value("wobble_rate"), settle)[1]:
+            text = f"{layer.name}: so quick a wobble that dies so slowly needs finer steps than the budget; it settles sooner than asked"
+            if text not in notes:
+                notes.append(text)
+        if both and body.lowest == 0.0:
+            notes.append(f"{layer.name}: one segment held at both ends cannot move")
+        factor = stiffness / body.lowest if body.lowest > 0.0 else 0.0
+
+        def along(dial):
+            return chain_body.tapered(value(dial) / 100.0, body.shares)
+
+        slowness = along("settle_taper")
+        relative = (1.0 / slowness) / np.sum(body.mode_weights / slowness) if body.mode_weights.any() else 1.0 / slowness
+        drag = np.clip(value("drag") / 100.0 * along("drag_taper"), 0.0, 0.99)
+        share = value("gravity") / 100.0 * along("gravity_taper")
+        limits = np.radians(np.clip(value("bend_limit") * along("bend_taper"), 0.0, 180.0))
+        if value("swing_axes") == "":
+            limits = np.zeros_like(limits)
+        weight_below = np.cumsum(body.masses[::-1])[::-1] * chain_body.GRAVITY
+        stretch = value("stretch") / 100.0 * body.lengths.sum() * body.lengths / np.sum(body.lengths * weight_below)
+        return ChainPhysics(
+            np.where(body.is_free, 1.0 / body.masses, 0.0),
+            factor * body.bend_shape,
+            stretch,
+            keep ** (relative + np.zeros(len(body.lengths))),
+            (1.0 - drag) ** (self.dt * self.frame_rate),
+            share[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0]),
+            limits,
+            np.zeros(len(body.lengths)),
+        )
+
+    def start(self, world):
+        """Begin at rest in a pose: node matrices (J, 3, 4)."""
+        self.before = self.points(world[None])[0]
+
+    def jumps(self, frame_world):
+        """Which chains' roots jump on the way to each frame: bool (F, C) from node matrices (F, J, 3, 4) at frames."""
+        roots = frame_world[:, self.point_nodes[:, 0]]
+        linear = transforms.pure_rotations(roots[..., :3])
+        moves = np.linalg.norm(np.diff(roots[..., 3], axis=0), axis=-1) * self.scale
+        steps = np.swapaxes(linear[:-1], -1, -2) @ linear[1:]
+        angles = np.arccos(np.clip((np.trace(np.abs(np.linalg.det(steps))[..., None, None] * steps, axis1=-2, axis2=-1) - 1.0) / 2.0, -1, 1))
+        flips = np.diff(np.sign(np.linalg.det(linear)), axis=0) != 0.0
+        alone = (moves > self.lengths) & (moves > JUMP_RATIO * _around(moves))
+        turned = (angles > JUMP_TURN) & (angles > JUMP_RATIO * _around(angles))
+        return np.concatenate([np.zeros((1, len(self.paths)), bool), flips | alone | turned])
+
+    def advance(self, world, jumped, frames, threads=None):
+        """Simulate S = frames * substeps samples of node matrices (S, J, 3, 4); returns Driven for every sample.
+
+        jumped  bool (frames, C): in such a frame the chain's keyed motion is taken from the frame's end at once.
+        Raises Unstable (the frame counted from the first of these).
+        """
+        samples = len(world)
+        points, linear = self.points(world), world[:, self.point_nodes[:, 0], :, :3]
+        per_frame = samples // frames
+        cuts = [0, *(int(f) * per_frame for f in np.flatnonzero(jumped.any(1)) if f), samples]
+        displaced = []
+        for first, end in zip(cuts, cuts[1:], strict=False):
+            if first < end:
+                displaced.append(self._stretch_of_time(points, linear, jumped[first // per_frame], first, end, per_frame, threads))
+                if not self.state.greatest_speed < RUNAWAY:
+                    raise Unstable(self.layers[0].name, end // per_frame, "it moves faster than anything real could")
+        self.before, self.linear_before = points[-1], linear[-1]
+        return self._driven(points, np.concatenate(displaced), world)
+
+    def _stretch_of_time(self, points, linear, jumped, first, end, per_frame, threads):
+        for chain in np.flatnonzero(jumped):
+            target = first + per_frame - 1
+            old = linear[first - 1, chain] if first else self.linear_before[chain]
+            carried = transforms.pure_rotations(linear[target, chain]) @ transforms.pure_rotations(old).T
+            self.state.turned(chain, carried)
+            points[first:target, chain] = points[target, chain]
+            (points[first - 1] if first else self.before)[chain] = points[target, chain]
+        before = self.before if first == 0 else points[first - 1]
+        axes = None if self.blocked is None else self._world_axes(linear[first:end])
+        motion, axis_rows = motion_rows(self.model, points[first:end], before, axes)
+        return advance(self.model, self.state, motion, axis_rows, threads=threads)
+
+    def _world_axes(self, linear):
+        frames = transforms.pure_rotations(linear)
+        return np.einsum("scij,cnkj->scnki", frames, self.blocked)
+
+    def _driven(self, points, displaced, world):
+        keyed = np.diff(points, axis=2)
+        moved = keyed + np.diff(displaced, axis=2, prepend=np.float32(0.0))
+        samples, chains, n = keyed.shape[:3]
+        turns = np.empty((samples, chains, n, 4))
+        total = np.tile(transforms.IDENTITY, (samples, chains, 1))
+        parents = self.skeleton.parents[self.drivers]
+        frames = transforms.pure_rotations(np.where(parents[:, :, None, None] >= 0, world[:, parents, :, :3], np.eye(3)))
+        mirrors = np.sign(np.linalg.det(frames))[..., None]
+        for i in range(n):
+            carried = transforms.rotate(total, keyed[:, :, i])
+            turn = transforms.shortest_turn(carried, moved[:, :, i])
+            here = transforms.multiply(turn, total)
+            local = transforms.multiply(transforms.inverse(total), here)
+            axis = np.einsum("scji,scj->sci", frames[:, :, i], local[..., :3]) * mirrors[:, :, i]
+            turns[:, :, i] = np.concatenate([axis, local[..., 3:]], axis=-1)
+            total = here
+        keyed_lengths = np.maximum(np.linalg.norm(keyed, axis=-1), 1e-12)
+        return Driven(turns, np.linalg.norm(moved, axis=-1) / keyed_lengths)
+
+    def apply(self, pose, driven, amounts):
+        """Turn the drivers in a pose of shape (S, J), in place. ``amounts`` (S, C) 0..1."""
+        for chain, path in enumerate(self.paths):
+            share = amounts[:, chain]
+            for i, driver in enumerate(path.drivers):
+                turn = transforms.slerp(np.tile(transforms.IDENTITY, (len(share), 1)), driven.turns[:, chain, i], share)
+                pose.rotations[:, driver] = transforms.multiply(turn, pose.rotations[:, driver])
+                if self.layers[chain].value("stretch") > 0.0:
+                    longer = 1.0 + share * (driven.lengths[:, chain, i] - 1.0)
+                    for node in path.stretch_nodes[i]:
+                        pose.translations[:, node] *= longer[:, None]
+
+    def added(self, keyed_world, final_world):
+        """How far each chain's points are from their keyed places: (F, C) greatest distance [m]."""
+        distance = np.linalg.norm(self.points(final_world) - self.points(keyed_world), axis=-1)
+        return distance.max(axis=2)
+
+
+def _around(values):
+    """The larger of the values one frame before and after; at the ends the one there is."""
+    padded = np.concatenate([np.zeros((1, *values.shape[1:])), values, np.zeros((1, *values.shape[1:]))])
+    return np.maximum(padded[:-2], padded[2:])
+
+
