@@ -1,0 +1,307 @@
+"""Mudwick, the mail beast of the Saltmarsh Post: a stocky four-legger with barbels, a fin frill, a paddle tail and a bell."""
+import numpy as np
+
+from quiver.demo import shapes
+from quiver.demo.building import Builder, Part, ramp
+from quiver.demo.mudwick_clips import clips
+from quiver.demo.surface import Cone, Ellipsoid, Line, blend, gradient, mesh_of
+from quiver.setup import ChainPick, Layer, Setup
+
+CELL = 0.0298
+"""Grid size of the body's mesh [m]: about ten thousand vertices."""
+SIDES = (("l", 1.0), ("r", -1.0))
+TRUNK = {
+    "root": (None, (0, 0, 0)),
+    "hips": ("root", (0, 0.80, -0.44)),
+    "spine_1": ("hips", (0, 0.84, -0.16)),
+    "spine_2": ("spine_1", (0, 0.86, 0.12)),
+    "chest": ("spine_2", (0, 0.86, 0.38)),
+    "neck": ("chest", (0, 0.96, 0.60)),
+    "head": ("neck", (0, 1.10, 0.80)),
+    "jaw": ("head", (0, 1.01, 0.86)),
+    "pouch": ("jaw", (0, 0.92, 0.86)),
+}
+TAIL = [(0, 0.82, -0.66), (0, 0.80, -0.84), (0, 0.76, -1.01), (0, 0.73, -1.17), (0, 0.72, -1.32), (0, 0.735, -1.47)]
+TAIL_TIP = (0, 0.76, -1.64)
+FRILL = [((0, 1.10, 0.36), (0, 1.24, 0.33), (0, 1.37, 0.27)), ((0, 1.12, 0.13), (0, 1.30, 0.08), (0, 1.46, 0.0)),
+         ((0, 1.11, -0.11), (0, 1.28, -0.17), (0, 1.43, -0.26)), ((0, 1.05, -0.36), (0, 1.18, -0.43), (0, 1.30, -0.53))]
+BARBELS = {
+    "l1": [(0.075, 0.945, 1.17), (0.085, 0.85, 1.215), (0.095, 0.755, 1.235), (0.10, 0.67, 1.225)],
+    "l2": [(0.145, 0.955, 1.09), (0.19, 0.865, 1.12), (0.225, 0.78, 1.13), (0.25, 0.70, 1.12)],
+}
+LEGS = {
+    "fore": [(0.235, 0.76, 0.37), (0.275, 0.43, 0.33), (0.275, 0.11, 0.40)],
+    "hind": [(0.205, 0.74, -0.43), (0.255, 0.41, -0.33), (0.25, 0.11, -0.45)],
+}
+BELL = [(0, 0.70, 0.665), (0, 0.60, 0.675)]
+
+CREAM, OCHRE, OLIVE, DEEP = (236, 219, 184), (188, 156, 104), (104, 112, 78), (58, 82, 80)
+ROSE, TEAL, STRAW, INK = (196, 120, 104), (52, 122, 122), (232, 204, 134), (28, 34, 38)
+BRASS, LEATHER = (214, 168, 74), (112, 72, 50)
+
+
+def _mirrored(point, side):
+    return (point[0] * side, *point[1:])
+
+
+def _joints():
+    """All joints as name → (parent, place)."""
+    joints = dict(TRUNK)
+
+    def add_line(base, parent, places):
+        for number, place in enumerate(places, 1):
+            joints[f"{base}_{number}"] = (parent, place)
+            parent = f"{base}_{number}"
+
+    add_line("tail", "hips", TAIL)
+    for number, (ray, parent) in enumerate(zip(FRILL, ("chest", "spine_2", "spine_1", "hips"), strict=True), 1):
+        add_line(f"frill_{number}", parent, ray[:2])
+    for letter, side in SIDES:
+        for number in "12":
+            add_line(f"barbel_{letter}{number}", "jaw", [_mirrored(p, side) for p in BARBELS[f"l{number}"][:3]])
+        for name, places in LEGS.items():
+            parent = "chest" if name == "fore" else "hips"
+            for part, place in zip(("upper", "lower", "foot"), places, strict=True):
+                joints[f"{name}_{part}_{letter}"] = (parent, _mirrored(place, side))
+                parent = f"{name}_{part}_{letter}"
+    add_line("bell", "neck", BELL)
+    return joints
+
+
+def _solids():
+    """The body as solids."""
+    solids = [
+        Ellipsoid((0, 0.73, -0.03), (0.345, 0.335, 0.52)), Ellipsoid((0, 0.83, 0.34), (0.29, 0.30, 0.31)),
+        Ellipsoid((0, 0.80, -0.45), (0.275, 0.27, 0.28)), Cone((0, 0.92, 0.52), (0, 1.08, 0.82), 0.21, 0.175),
+        Ellipsoid((0, 1.115, 0.92), (0.225, 0.165, 0.26)), Ellipsoid((0, 1.055, 1.11), (0.175, 0.105, 0.15)),
+        Ellipsoid((0, 0.985, 1.03), (0.165, 0.075, 0.19)), Ellipsoid((0, 0.865, 0.87), (0.155, 0.155, 0.165)),
+    ]
+    solids.append(Line(tuple(TAIL), (0.185, 0.14, 0.105, 0.082, 0.07, 0.06)))
+    solids.append(Ellipsoid((0, 0.745, -1.47), (0.062, 0.19, 0.245)))
+    for _, side in SIDES:
+        hip, knee, foot = (_mirrored(p, side) for p in LEGS["fore"])
+        solids.append(Line((hip, knee, foot), (0.165, 0.118, 0.098)))
+        solids.append(Ellipsoid(_mirrored((0.28, 0.068, 0.455), side), (0.135, 0.075, 0.165)))
+        hip, knee, foot = (_mirrored(p, side) for p in LEGS["hind"])
+        solids.append(Line((hip, knee, foot), (0.185, 0.105, 0.082)))
+        solids.append(Ellipsoid(_mirrored((0.252, 0.06, -0.395), side), (0.115, 0.065, 0.145)))
+        solids.append(Ellipsoid(_mirrored((0.125, 1.255, 0.90), side), (0.088, 0.095, 0.09)))
+    return solids
+
+
+def _influence_solids():
+    """Which joint moves what: a rounded cone around each bone."""
+    trunk = [
+        ("hips", (0, 0.80, -0.58), (0, 0.80, -0.36), 0.24), ("spine_1", (0, 0.78, -0.20), (0, 0.78, 0.0), 0.30),
+        ("spine_2", (0, 0.78, 0.08), (0, 0.80, 0.24), 0.29), ("chest", (0, 0.84, 0.34), (0, 0.86, 0.48), 0.25),
+        ("neck", (0, 0.97, 0.60), (0, 1.03, 0.72), 0.18), ("head", (0, 1.13, 0.84), (0, 1.13, 1.10), 0.17),
+        ("jaw", (0, 0.97, 0.96), (0, 0.96, 1.12), 0.09), ("pouch", (0, 0.85, 0.86), (0, 0.83, 0.88), 0.11),
+    ]
+    solids = [(name, Cone(a, b, r, r)) for name, a, b, r in trunk]
+    line = [*TAIL, TAIL_TIP]
+    radii = (0.16, 0.12, 0.09, 0.075, 0.075, 0.075, 0.075)
+    for k in range(6):
+        solids.append((f"tail_{k + 1}", Cone(line[k], line[k + 1], radii[k], radii[k + 1])))
+    for letter, side in SIDES:
+        for leg, places in LEGS.items():
+            hip, knee, foot = (_mirrored(p, side) for p in places)
+            toe = (foot[0], 0.06, foot[2] + 0.08)
+            solids.append((f"{leg}_upper_{letter}", Cone(tuple(np.array(hip) * 0.7 + np.array(knee) * 0.3), knee, 0.12, 0.12)))
+            solids.append((f"{leg}_lower_{letter}", Cone(knee, tuple(np.array(knee) * 0.2 + np.array(foot) * 0.8), 0.11, 0.10)))
+            solids.append((f"{leg}_foot_{letter}", Cone(foot, toe, 0.09, 0.08)))
+    return solids
+
+
+def _noise(points, scale, seed):
+    """Smooth noise 0..1 from a few crossed waves."""
+    rng = np.random.default_rng(seed)
+    total = np.zeros(len(points))
+    for _ in range(7):
+        direction = rng.normal(size=3)
+        direction /= np.linalg.norm(direction)
+        total += np.sin(points @ direction * scale * rng.uniform(0.7, 1.6) + rng.uniform(0, 6.28))
+    return 0.5 + 0.5 * total / 7 * 1.6
+
+
+def _body_part(builder):
+    distance = blend(_solids(), 0.075)
+    vertices, triangles = mesh_of(distance, (-0.5, -0.04, -1.80), (0.5, 1.44, 1.36), CELL)
+    normals = gradient(distance, vertices)
+    shade = np.clip(0.55 + 0.45 * np.clip(distance(vertices + 0.11 * normals) / 0.11, 0.0, 1.0), 0.0, 1.0)
+    back = np.clip(0.5 + 0.62 * normals[:, 1] + 0.55 * (vertices[:, 1] - 0.80), 0.0, 1.0)
+    colour = ramp(back, [(0.0, CREAM), (0.34, CREAM), (0.58, OCHRE), (0.86, OLIVE), (1.0, OLIVE)])
+    spots = np.clip((_noise(vertices, 21.0, 3) - 0.66) * 9.0, 0.0, 1.0) * np.clip((back - 0.5) * 4.0, 0.0, 1.0)
+    colour += spots[:, None] * 0.75 * (np.array(DEEP) - colour)
+    colour *= (0.93 + 0.14 * _noise(vertices, 9.0, 5))[:, None]
+    dark = np.clip(1.0 - vertices[:, 1] / 0.20, 0.0, 1.0) * 0.55
+    colour += dark[:, None] * (np.array(DEEP) * 0.9 - colour)
+    paddle = np.clip((-1.28 - vertices[:, 2]) / 0.3, 0.0, 1.0) * 0.7
+    colour += paddle[:, None] * (np.array(TEAL) - colour)
+    lip = np.exp(-(((vertices[:, 1] - 1.008) / 0.010) ** 2)) * np.clip((vertices[:, 2] - 0.98) / 0.06, 0, 1)
+    colour += (0.75 * lip)[:, None] * (np.array((70, 48, 44)) - colour)
+    weights = _softest(builder, vertices, _influence_solids(), 0.035)
+    return Part(vertices, triangles, normals, colour * shade[:, None], weights)
+
+
+def _softest(builder, points, solids, softness):
+    """Weights (V, J): each joint's share falls off with the distance to its solid."""
+    closeness = {}
+    for name, solid in solids:
+        value = np.exp(-np.clip(solid.distance(points), -0.5, 0.5) / softness)
+        closeness[name] = closeness.get(name, 0.0) + value
+    weights = np.zeros((len(points), len(builder.names)))
+    for name, value in closeness.items():
+        weights[:, builder.index(name)] = value
+    return weights
+
+
+def _line_weights(builder, along, names):
+    """Weights (V, J) of vertices at knot parameters ``along``: knot k belongs to joint k, smooth between."""
+    weights = np.zeros((len(along), len(builder.names)))
+    at = np.clip(along - 0.35, 0.0, len(names) - 1.0)
+    for k, name in enumerate(names):
+        hat = np.clip(1.0 - np.abs(at - k), 0.0, 1.0)
+        weights[:, builder.index(name)] += hat * hat * (3.0 - 2.0 * hat)
+    return weights
+
+
+def _barbel_parts(builder):
+    for letter, side in SIDES:
+        for number in "12":
+            knots = [_mirrored(p, side) for p in BARBELS[f"l{number}"]]
+            start = np.array(knots[0]) + (0.0, 0.035, -0.03)
+            vertices, triangles, along, _ = shapes.tube([start, *knots], (0.036, 0.030, 0.023, 0.018, 0.013), 21, 9)
+            colour = ramp(along / 4.0, [(0.0, OCHRE), (0.35, OCHRE), (1.0, ROSE)])
+            names = ["jaw", *(f"barbel_{letter}{number}_{k}" for k in (1, 2, 3))]
+            weights = _line_weights(builder, np.clip(along + 0.15, 0.0, 3.6), names)
+            yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, weights)
+
+
+def _frill_part(builder):
+    """One web over four rays; its first and last column lie on the back."""
+    rays = [np.array(ray, float) for ray in FRILL]
+    first, last = np.array([(0, 1.09, 0.50), (0, 1.10, 0.49), (0, 1.11, 0.48)]), np.array([(0, 0.93, -0.62), (0, 0.94, -0.64), (0, 0.95, -0.66)])
+    lines = [first, *rays, last]
+    columns, count = [], 9
+    for k, (a, b) in enumerate(zip(lines, lines[1:], strict=False)):
+        for step in range(count if k < len(lines) - 2 else count + 1):
+            t = step / count
+            line = (1 - t) * a + t * b
+            # Between two rays the web hangs in.
+            dip = 0.22 * np.sin(np.pi * t) ** 1.5
+            tip, base = line[2] - dip * (line[2] - line[0]), line[0] - (0, 0.10, 0)
+            columns.append(np.stack([base + s * (tip - base) for s in np.linspace(0, 1, 12)]))
+    vertices, triangles, _, v = shapes.sheet(np.stack(columns))
+    ray_place = np.repeat(np.linspace(-1.0, 4.0, len(columns)), 12)
+    weights = _frill_weights(builder, ray_place, v)
+    on_ray = np.abs((ray_place + 0.5) % 1.0 - 0.5)
+    colour = ramp(v, [(0.0, OLIVE), (0.25, OCHRE), (0.62, TEAL), (0.93, (78, 156, 150)), (1.0, STRAW)])
+    colour += (np.clip(1.0 - on_ray / 0.09, 0.0, 1.0) * 0.6)[:, None] * (np.array(STRAW) * 0.9 - colour)
+    return Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, weights)
+
+
+def _frill_weights(builder, ray_place, height):
+    weights = np.zeros((len(ray_place), len(builder.names)))
+    bodies = ("chest", "chest", "spine_2", "spine_1", "hips", "hips")
+    rise = np.clip((height - 0.22) / 0.30, 0.0, 1.0)
+    upper = np.clip((height - 0.50) / 0.35, 0.0, 1.0)
+    for k in range(-1, 5):
+        hat = np.clip(1.0 - np.abs(ray_place - k), 0.0, 1.0)
+        body = builder.index(bodies[k + 1])
+        if 0 <= k < 4:
+            weights[:, builder.index(f"frill_{k + 1}_1")] += hat * rise * (1.0 - upper)
+            weights[:, builder.index(f"frill_{k + 1}_2")] += hat * rise * upper
+            weights[:, body] += hat * (1.0 - rise)
+        else:
+            weights[:, body] += hat
+    return weights
+
+
+def _whole(builder, name, count):
+    weights = np.zeros((count, len(builder.names)))
+    weights[:, builder.index(name)] = 1.0
+    return weights
+
+
+def _eye_parts(builder):
+    for _, side in SIDES:
+        centre = np.array(_mirrored((0.158, 1.275, 0.935), side))
+        angle = np.linspace(0.02, np.pi - 0.02, 30)
+        vertices, triangles, _, _ = shapes.turned(np.stack([0.07 * np.sin(angle), -0.07 * np.cos(angle)], 1), 28, centre)
+        normals = (vertices - centre) / np.linalg.norm(vertices - centre, axis=1, keepdims=True)
+        look = np.array((0.62 * side, 0.16, 0.77))
+        facing = np.degrees(np.arccos(np.clip(normals @ look / np.linalg.norm(look), -1, 1)))
+        colour = ramp(facing, [(0, INK), (27, INK), (30, (222, 160, 52)), (42, (240, 196, 92)), (45, (92, 84, 60)), (50, (228, 222, 200)), (180, (214, 204, 176))])
+        glint = np.exp(-((np.degrees(np.arccos(np.clip(normals @ np.array((0.35 * side, 0.62, 0.70)), -1, 1))) / 9.0) ** 4))
+        colour += glint[:, None] * (250.0 - colour)
+        yield Part(vertices, triangles, normals, colour, _whole(builder, "head", len(vertices)))
+
+
+def _nostril_parts(builder):
+    for _, side in SIDES:
+        centre = np.array(_mirrored((0.062, 1.128, 1.213), side))
+        angle = np.linspace(0.02, np.pi - 0.02, 9)
+        vertices, triangles, _, _ = shapes.turned(np.stack([0.017 * np.sin(angle), -0.012 * np.cos(angle)], 1), 10, centre)
+        colour = np.tile(np.array(INK, float), (len(vertices), 1))
+        yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "head", len(vertices)))
+
+
+def _bell_parts(builder):
+    profile = np.array([(0.004, 0.015), (0.022, 0.012), (0.036, -0.006), (0.046, -0.04), (0.054, -0.078), (0.070, -0.104), (0.074, -0.112), (0.064, -0.112), (0.045, -0.085), (0.002, -0.05)])
+    vertices, triangles, u, _ = shapes.turned(profile[::-1], 24, BELL[0])
+    colour = ramp(1.0 - u, [(0.0, BRASS), (0.55, BRASS), (0.66, (240, 206, 120)), (0.75, BRASS), (0.8, (92, 66, 34)), (1.0, (60, 44, 26))])
+    yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "bell_1", len(vertices)))
+    angle = np.linspace(0.05, np.pi - 0.05, 10)
+    centre = np.array(BELL[1]) + (0.0, 0.005, 0.0)
+    vertices, triangles, _, _ = shapes.turned(np.stack([0.024 * np.sin(angle), -0.024 * np.cos(angle)], 1), 14, centre)
+    colour = np.tile(np.array((120, 88, 44), float), (len(vertices), 1))
+    yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "bell_2", len(vertices)))
+
+
+def _collar_part(builder, distance):
+    """A strap around the neck, laid on the skin."""
+    angle = np.linspace(0.0, 2 * np.pi, 61)
+    middle, ahead = np.array((0.0, 0.93, 0.57)), np.array((0.0, 0.50, 0.866))
+    up = np.cross(ahead, (1.0, 0.0, 0.0))
+    outwards = np.cos(angle)[:, None] * np.array((1.0, 0.0, 0.0)) + np.sin(angle)[:, None] * up
+    reaches = np.linspace(0.08, 0.5, 211)
+    rows = []
+    for shift, lift in ((-0.034, -0.01), (-0.030, 0.014), (0.0, 0.019), (0.030, 0.014), (0.034, -0.01)):
+        origin = middle + shift * ahead
+        clear = np.stack([distance(origin + reach * outwards) > 0.0 for reach in reaches])
+        reach = reaches[np.argmax(clear, axis=0)] + lift
+        reach = np.convolve(np.pad(reach[:-1], 3, "wrap"), np.full(7, 1 / 7), "valid")
+        rows.append(origin + np.append(reach, reach[0])[:, None] * outwards)
+    vertices, triangles, u, _ = shapes.sheet(np.stack(rows))
+    colour = ramp(u, [(0.0, (70, 44, 32)), (0.25, LEATHER), (0.5, (136, 90, 62)), (0.75, LEATHER), (1.0, (70, 44, 32))])
+    weights = _softest(builder, vertices, _influence_solids(), 0.035)
+    return Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, weights)
+
+
+def build():
+    """Mudwick as (GLB bytes, Setup): a mesh of 10-14k vertices, 49 joints, four clips, and chains that already work."""
+    builder = Builder("Mudwick", _joints())
+    distance = blend(_solids(), 0.075)
+    skin = [_body_part(builder), *_barbel_parts(builder), *_nostril_parts(builder)]
+    builder.add_mesh("skin", skin, roughness=0.72)
+    builder.add_mesh("frill", [_frill_part(builder)], roughness=0.6, two_sided=True)
+    builder.add_mesh("eyes", list(_eye_parts(builder)), roughness=0.12)
+    builder.add_mesh("harness", [_collar_part(builder, distance)], roughness=0.8, two_sided=True)
+    builder.add_mesh("bell", list(_bell_parts(builder)), roughness=0.3, metallic=0.35, two_sided=True)
+    for clip in clips(builder):
+        builder.add_clip(*clip)
+    return builder.glb(), setup()
+
+
+def setup():
+    """The setup that comes with Mudwick."""
+    barbels = tuple(ChainPick(f"barbel_{letter}{number}_1") for letter in "lr" for number in "12")
+    frill = tuple(ChainPick(f"frill_{number}_1") for number in (1, 2, 3, 4))
+    return Setup(
+        (
+            Layer("tail", "Paddle tail", "chain", True, (ChainPick("tail_1"),), {"wobble_rate": 1.3, "settle_time": 30.0, "drag": 4.0, "wobble_taper": 70.0}),
+            Layer("barbels", "Barbels", "chain", True, barbels, {"wobble_rate": 2.2, "settle_time": 26.0, "gravity": 30.0, "bend_limit": 70.0}),
+            Layer("frill", "Fin frill", "chain", True, frill, {"wobble_rate": 3.0, "settle_time": 16.0, "drag": 3.0, "bend_limit": 40.0}),
+            Layer("bell", "Bell", "chain", True, (ChainPick("bell_1", "bell_1"),), {"wobble_rate": 1.6, "settle_time": 60.0, "gravity": 100.0, "bend_limit": 75.0}),
+        )
+    )
