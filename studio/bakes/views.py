@@ -1,0 +1,63 @@
+"""The Bake step."""
+import re
+
+from django.http import Http404, StreamingHttpResponse
+from django.shortcuts import get_object_or_404
+from django.views.decorators.http import require_POST, require_safe
+
+from quiver.errors import BadInput
+from studio.bakes import services
+from studio.bakes.models import Bake
+from studio.characters.pages import character_or_404, render_step
+from studio.jobs.models import Job
+from studio.takes.models import Take
+from studio.takes.services import latest_take
+
+
+@require_safe
+def bake(request, pk):
+    return _panel(request, character_or_404(pk))
+
+
+def _panel(request, row):
+    bakes = list(Bake.objects.filter(take__character=row).select_related("job", "take")[:40])
+    take = latest_take(row)
+    is_open = any(each.job.is_open for each in bakes) or bool(take and take.job.is_open)
+    is_stale = bool(take) and take.version_id != row.current_id
+    return render_step(request, row, "bake", "bakes/panel.html", {"bakes": bakes, "take": take, "is_open": is_open, "is_stale": is_stale})
+
+
+@require_POST
+def start(request, pk):
+    """Bake the newest take of the active clip."""
+    row = character_or_404(pk)
+    take = get_object_or_404(Take.objects.select_related("job"), pk=request.POST.get("take"), character=row)
+    numbers = {}
+    for name, kind in (("first", int), ("last", int), ("step", int), ("turn_limit", float)):
+        try:
+            numbers[name] = kind(request.POST.get(name, ""))
+        except ValueError:
+            raise BadInput(f"{name.replace('_', ' ')}: expected a number, got “{request.POST.get(name)}”") from None
+    if not 1 <= numbers["step"] <= 1000 or not 0.0 <= numbers["turn_limit"] <= 45.0:
+        raise BadInput("expected a step of 1 to 1000 frames and at most 45° of thinning")
+    services.start_bake(take, request.POST.get("name", ""), numbers["first"], numbers["last"], numbers["step"], numbers["turn_limit"])
+    return _panel(request, row)
+
+
+@require_safe
+def download(request, pk):
+    made = get_object_or_404(Bake.objects.select_related("take__character", "job"), pk=pk)
+    if made.job.state != Job.State.FINISHED:
+        raise Http404
+    name = re.sub(r"[^A-Za-z0-9_-]+", "-", f"{made.take.character.name}-{made.name}").strip("-")
+    response = StreamingHttpResponse(made.parts(), content_type="model/gltf-binary")
+    response.headers["Content-Disposition"] = f'attachment; filename="{name}.glb"'
+    return response
+
+
+@require_POST
+def delete(request, pk):
+    made = get_object_or_404(Bake.objects.select_related("take__character"), pk=pk)
+    row = character_or_404(made.take.character_id)
+    made.delete()
+    return _panel(request, row)

@@ -1,0 +1,85 @@
+"""Characters and the versions of their setups."""
+import zlib
+
+from django.db import models, transaction
+
+from quiver import setup as setups
+
+CHUNK_BYTES = 4 * 2**20
+
+
+class Character(models.Model):
+    """A character that was brought in. ``facts`` and ``findings`` are what the core said of the file."""
+
+    name = models.CharField(max_length=200)
+    file_name = models.CharField(max_length=200)
+    file_bytes = models.BigIntegerField()
+    facts = models.JSONField()
+    findings = models.JSONField(default=list)
+    picture = models.BinaryField()
+    active_clip = models.CharField(max_length=400, blank=True)
+    follows_changes = models.BooleanField(default=True)
+    current = models.ForeignKey("SetupVersion", models.SET_NULL, null=True, related_name="+")
+    is_demo = models.BooleanField(default=False)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-created"]
+
+    def source(self):
+        """The file's bytes as they came in."""
+        return b"".join(zlib.decompress(chunk.data) for chunk in self.source_chunks.order_by("number"))
+
+    def keep_source(self, data):
+        for number, start in enumerate(range(0, len(data), CHUNK_BYTES)):
+            SourceChunk.objects.create(character=self, number=number, data=zlib.compress(data[start : start + CHUNK_BYTES], 1))
+
+    @property
+    def setup(self):
+        """The current Setup."""
+        return setups.from_document(self.current.document) if self.current else setups.Setup()
+
+    @transaction.atomic
+    def save_setup(self, setup, label):
+        """Keep a setup as a new version after the current one, and make it current."""
+        version = SetupVersion.objects.create(character=self, parent=self.current, document=setups.to_document(setup), label=label)
+        self.go_to(version)
+        return version
+
+    def go_to(self, version):
+        self.current = version
+        self.save(update_fields=["current"])
+
+    @property
+    def undo_version(self):
+        return self.current.parent if self.current else None
+
+    @property
+    def redo_version(self):
+        """The newest version that was made from the current one."""
+        return self.versions.filter(parent=self.current).order_by("-pk").first() if self.current else None
+
+    def clip_facts(self):
+        """What is known of the active clip; None where the character has no clip."""
+        return next((clip for clip in self.facts["clips"] if clip["name"] == self.active_clip), None)
+
+
+class SourceChunk(models.Model):
+    """A piece of a character's file, compressed."""
+
+    character = models.ForeignKey(Character, models.CASCADE, related_name="source_chunks")
+    number = models.IntegerField()
+    data = models.BinaryField()
+
+    class Meta:
+        unique_together = [("character", "number")]
+
+
+class SetupVersion(models.Model):
+    """One state of a character's setup; versions form a tree by ``parent``, so that undo never loses anything."""
+
+    character = models.ForeignKey(Character, models.CASCADE, related_name="versions")
+    parent = models.ForeignKey("self", models.SET_NULL, null=True, related_name="children")
+    document = models.JSONField()
+    label = models.CharField(max_length=200)
+    created = models.DateTimeField(auto_now_add=True)

@@ -1,0 +1,7 @@
+"""The ASGI entry point."""
+import os
+
+from django.core.asgi import get_asgi_application
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "studio.config.settings")
+application = get_asgi_application()

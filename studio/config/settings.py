@@ -1,0 +1,91 @@
+"""Settings of the app. Everything the artist makes lives in one folder: KEEN_DATA, by default ``var`` beside the code."""
+import os
+import secrets
+from pathlib import Path
+
+BASE_DIR = Path(__file__).resolve().parent.parent.parent
+DATA_DIR = Path(os.environ.get("KEEN_DATA", BASE_DIR / "var"))
+DATA_DIR.mkdir(parents=True, exist_ok=True)
+
+
+def _kept_secret():
+    """A secret made once and kept beside the data."""
+    path = DATA_DIR / "secret_key"
+    try:
+        with path.open("x") as file:
+            os.chmod(path, 0o600)
+            file.write(secrets.token_urlsafe(50))
+    except FileExistsError:
+        pass
+    return path.read_text()
+
+
+SECRET_KEY = _kept_secret()
+DEBUG = False
+# Loopback only: the server asks for no account, so it answers nobody else.
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
+INSTALLED_APPS = [
+    "django.contrib.staticfiles",
+    "django.contrib.sessions",
+    "django_htmx",
+    "django_tasks",
+    "django_tasks_db",
+    "studio.jobs",
+    "studio.characters",
+    "studio.motion",
+    "studio.takes",
+    "studio.bakes",
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "studio.config.security.ContentSecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "django_htmx.middleware.HtmxMiddleware",
+    "studio.config.errors.PlainErrorMiddleware",
+]
+ROOT_URLCONF = "studio.config.urls"
+ASGI_APPLICATION = "studio.config.asgi.application"
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "DIRS": [BASE_DIR / "studio" / "templates"],
+        "APP_DIRS": True,
+        "OPTIONS": {"context_processors": ["django.template.context_processors.request"]},
+    }
+]
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": DATA_DIR / "quiver.sqlite3",
+        "OPTIONS": {
+            "timeout": 20,
+            "transaction_mode": "IMMEDIATE",
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON;",
+        },
+        # Tests drive a real server and a real worker, which must see the same file.
+        "TEST": {"NAME": DATA_DIR / "test.sqlite3"},
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": []}}
+SESSION_ENGINE = "django.contrib.sessions.backends.signed_cookies"
+LANGUAGE_CODE, USE_I18N, USE_TZ, TIME_ZONE = "en", False, True, "UTC"
+STATIC_URL = "/static/"
+STATICFILES_DIRS = [BASE_DIR / "studio" / "static"]
+WHITENOISE_USE_FINDERS = True
+CSRF_COOKIE_HTTPONLY = False
+CSRF_COOKIE_SAMESITE = SESSION_COOKIE_SAMESITE = "Strict"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+LARGEST_UPLOAD = 256 * 2**20
+DATA_UPLOAD_MAX_MEMORY_SIZE = 8 * 2**20
+FILE_UPLOAD_MAX_MEMORY_SIZE = 2**20
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "handlers": {"console": {"class": "logging.StreamHandler"}},
+    "root": {"handlers": ["console"], "level": "WARNING"},
+}

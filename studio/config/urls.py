@@ -1,0 +1,9 @@
+"""All URLs: the library, and the steps of one character."""
+from django.urls import include, path
+
+urlpatterns = [
+    path("", include("studio.characters.urls")),
+    path("", include("studio.motion.urls")),
+    path("", include("studio.takes.urls")),
+    path("", include("studio.bakes.urls")),
+]

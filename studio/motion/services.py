@@ -1,0 +1,95 @@
+"""Edits of a setup. Each is checked by the core, kept as a new version and, where the artist follows changes, simulated at once."""
+from dataclasses import replace
+
+from quiver import dials
+from quiver import setup as setups
+from quiver.errors import BadInput
+from quiver.stack import Run, TakeSpec
+from studio.characters.services import loaded, refresh_clip_lengths
+from studio.takes.services import start_take
+
+
+def edit(row, change, label):
+    """Apply ``change`` (Setup → Setup) to the current setup, keep it, and simulate if wanted; returns the Take or None.
+
+    Raises BadInput; then nothing is kept.
+    """
+    setup = change(row.setup)
+    _build(row, setup)
+    row.save_setup(setup, label)
+    return after_change(row)
+
+
+def after_change(row):
+    """Start a take where the artist follows changes."""
+    return start_take(row) if row.follows_changes and any(layer.is_on for layer in row.setup.layers) else None
+
+
+def _build(row, setup):
+    """Compile the stack without running it, so that a setup that cannot work is refused before it is kept."""
+    character, _ = loaded(row.pk)
+    Run(TakeSpec(character, setup, row.active_clip))
+
+
+def add_chain(row, root, end, branches, name):
+    """Add a chain layer below a joint. Raises BadInput with the reason where the joints make no chain."""
+    pick = setups.ChainPick(root.strip(), end.strip(), (), branches)
+    if not pick.root:
+        raise BadInput("expected the joint to hang the chain on: click one on the stage, or type its name")
+    return edit(row, lambda setup: setup.with_new_chain(pick, name.strip()), f"Chain on {pick.root}")
+
+
+def set_dial(row, layer_id, dial_name, value):
+    """Set one dial of one layer; "" sets the default."""
+    layer = row.setup.layer(layer_id)
+    dial = dials.dial_of(layer.kind, dial_name)
+    value = dial.default if value is None else dial.checked(value)
+    if value == layer.value(dial_name):
+        return None
+    changed = replace(layer, values=layer.values | {dial_name: value})
+    return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: {dial.label}")
+
+
+def set_scene_dial(row, dial_name, value):
+    """Set one of the values of the whole setup."""
+    dial = next((dial for dial in setups.SCENE_DIALS if dial.name == dial_name), None)
+    if dial is None:
+        raise BadInput(f"expected a value of the scene, got “{dial_name}”")
+    take = edit(row, lambda setup: replace(setup, **{dial.name: dial.checked(value)}), dial.label)
+    if dial is setups.FRAME_RATE:
+        refresh_clip_lengths(row)
+        take = after_change(row)
+    return take
+
+
+def change_layer(row, layer_id, action, name):
+    """Switch, move, rename, copy or remove a layer."""
+    layer = row.setup.layer(layer_id)
+    changes = {
+        "switch": lambda setup: setup.with_layer(replace(layer, is_on=not layer.is_on)),
+        "up": lambda setup: setup.moved(layer_id, -1),
+        "down": lambda setup: setup.moved(layer_id, 1),
+        "rename": lambda setup: setup.with_layer(replace(layer, name=name.strip()[:400] or layer.name)),
+        "remove": lambda setup: setup.without_layer(layer_id),
+    }
+    if action not in changes:
+        raise BadInput(f"expected one of {', '.join(changes)}, got “{action}”")
+    labels = {"switch": "off" if layer.is_on else "on", "up": "earlier", "down": "later", "rename": "renamed", "remove": "removed"}
+    return edit(row, changes[action], f"{layer.name}: {labels[action]}")
+
+
+def set_amount(row, layer_id, keys):
+    """Set the amount keys of a layer, [(frame, value), ...]."""
+    layer = row.setup.layer(layer_id)
+    changed = replace(layer, amount=setups.read_amount(sorted(keys)))
+    return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: amount")
+
+
+def import_setup(row, text):
+    """Replace the setup by an imported one; names that this character does not have are listed and refused."""
+    setup = setups.loads(text)
+    character, _ = loaded(row.pk)
+    unknown = setup.unknown_names(character.skeleton)
+    if unknown:
+        raise BadInput(f"this character has no joints called {', '.join(unknown[:20])}{' and more' if len(unknown) > 20 else ''}")
+    return edit(row, lambda _: setup, "Imported setup")

@@ -1,0 +1,18 @@
+from django.urls import path
+
+from studio.motion import views
+
+urlpatterns = [
+    path("characters/<int:pk>/motion/", views.motion, name="motion"),
+    path("characters/<int:pk>/motion/add/", views.add_chain, name="add-chain"),
+    path("characters/<int:pk>/motion/undo/", views.undo, name="undo"),
+    path("characters/<int:pk>/motion/redo/", views.redo, name="redo"),
+    path("characters/<int:pk>/motion/follow/", views.follow, name="follow"),
+    path("characters/<int:pk>/motion/scene/", views.set_scene_dial, name="scene-dial"),
+    path("characters/<int:pk>/motion/setup.json", views.export_setup, name="export-setup"),
+    path("characters/<int:pk>/motion/import/", views.import_setup, name="import-setup"),
+    path("characters/<int:pk>/motion/<slug:layer>/dial/", views.set_dial, name="dial"),
+    path("characters/<int:pk>/motion/<slug:layer>/change/", views.change_layer, name="change-layer"),
+    path("characters/<int:pk>/motion/<slug:layer>/amount/", views.set_amount, name="amount"),
+    path("setup.schema.json", views.schema, name="setup-schema"),
+]

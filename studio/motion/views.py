@@ -1,0 +1,151 @@
+"""The Motion step: the layer stack and its dials."""
+import json
+import re
+
+from django.http import HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_POST, require_safe
+from django_htmx.http import trigger_client_event
+
+from quiver import dials
+from quiver import setup as setups
+from quiver.errors import BadInput
+from studio.characters.pages import character_or_404, render_step
+from studio.motion import services
+
+GROUPS = ("Feel", "Limits", "Taper")
+
+
+@require_safe
+def motion(request, pk):
+    return _panel(request, character_or_404(pk), request.GET.get("layer"))
+
+
+def _panel(request, row, layer_id=None, take=None):
+    setup = row.setup
+    chosen = next((layer for layer in setup.layers if layer.id == layer_id), setup.layers[0] if setup.layers else None)
+    context = {
+        "setup": setup,
+        "chosen": chosen,
+        "groups": _dial_groups(chosen) if chosen else [],
+        "scene": [(dial, getattr(setup, dial.name)) for dial in setups.SCENE_DIALS],
+        "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]] or [node["name"] for node in row.facts["nodes"]],
+    }
+    response = render_step(request, row, "motion", "motion/panel.html", context)
+    return _told(response, take) if request.method == "POST" else response
+
+
+def _dial_groups(layer):
+    groups = []
+    for name in GROUPS:
+        rows = []
+        for dial in dials.DIALS_OF_KIND[layer.kind]:
+            if dial.group == name:
+                value = layer.value(dial.name)
+                rows.append({"dial": dial, "value": value, "is_choice": hasattr(dial, "options"), "is_default": value == dial.default})
+        groups.append((name, rows, any(not row["is_default"] for row in rows)))
+    return groups
+
+
+def _told(response, take):
+    """Tell the stage that the setup changed and, where there is one, which take runs now."""
+    return trigger_client_event(response, "setup-changed", {"take": take.pk if take else None})
+
+
+@require_POST
+def add_chain(request, pk):
+    row = character_or_404(pk)
+    fields = request.POST
+    take = services.add_chain(row, fields.get("root", ""), fields.get("end", ""), "branches" in fields, fields.get("name", ""))
+    return _panel(request, row, row.setup.layers[-1].id, take)
+
+
+@require_POST
+def set_dial(request, pk, layer):
+    """Set a dial; answers with what depends on it, so that the dial in the hand stays where it is."""
+    row = character_or_404(pk)
+    name = request.POST.get("dial", "")
+    value = None if "reset" in request.POST else request.POST.get("value", "")
+    take = services.set_dial(row, layer, name, value)
+    if "reset" in request.POST:
+        return _panel(request, row, layer, take)
+    return _told(render(request, "motion/history.html", {"character": row}), take)
+
+
+@require_POST
+def set_scene_dial(request, pk):
+    row = character_or_404(pk)
+    take = services.set_scene_dial(row, request.POST.get("dial", ""), request.POST.get("value", ""))
+    return _panel(request, row, request.POST.get("layer"), take)
+
+
+@require_POST
+def change_layer(request, pk, layer):
+    row = character_or_404(pk)
+    take = services.change_layer(row, layer, request.POST.get("action", ""), request.POST.get("name", ""))
+    return _panel(request, row, request.POST.get("chosen") or layer, take)
+
+
+@require_POST
+def set_amount(request, pk, layer):
+    row = character_or_404(pk)
+    frames, values = request.POST.getlist("frame"), request.POST.getlist("value")
+    removed = request.POST.get("remove")
+    try:
+        keys = [(float(frame), float(value)) for frame, value in zip(frames, values, strict=True) if frame != "" and frame != removed]
+    except ValueError:
+        raise BadInput(f"amount: expected numbers for frames and values, got {frames} and {values}") from None
+    take = services.set_amount(row, layer, list(dict(keys or [(0.0, 1.0)]).items()))
+    return _panel(request, row, layer, take)
+
+
+@require_POST
+def undo(request, pk):
+    return _go(request, pk, lambda row: row.undo_version)
+
+
+@require_POST
+def redo(request, pk):
+    return _go(request, pk, lambda row: row.redo_version)
+
+
+def _go(request, pk, version_of):
+    row = character_or_404(pk)
+    version = version_of(row)
+    take = None
+    if version:
+        row.go_to(version)
+        take = services.after_change(row)
+    return _panel(request, row, request.POST.get("layer"), take)
+
+
+@require_POST
+def follow(request, pk):
+    """Switch whether every change is simulated at once."""
+    row = character_or_404(pk)
+    row.follows_changes = not row.follows_changes
+    row.save(update_fields=["follows_changes"])
+    return _panel(request, row, request.POST.get("layer"), services.after_change(row))
+
+
+@require_safe
+def export_setup(request, pk):
+    row = character_or_404(pk)
+    name = re.sub(r"[^A-Za-z0-9_-]+", "-", row.name).strip("-") or "character"
+    response = HttpResponse(setups.dumps(row.setup), content_type="application/json")
+    response.headers["Content-Disposition"] = f'attachment; filename="{name}-setup.json"'
+    return response
+
+
+@require_POST
+def import_setup(request, pk):
+    row = character_or_404(pk)
+    file = request.FILES.get("file")
+    if file is None or file.size > setups.LARGEST_DOCUMENT:
+        raise BadInput(f"expected a setup file of at most {setups.LARGEST_DOCUMENT >> 20} MB, got {'none' if file is None else 'a larger one'}")
+    return _panel(request, row, None, services.import_setup(row, file.read()))
+
+
+@require_safe
+def schema(request):
+    return HttpResponse(json.dumps(setups.json_schema(), indent=2), content_type="application/schema+json")

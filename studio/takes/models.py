@@ -1,0 +1,51 @@
+"""Takes: what was simulated, with everything that it depended on."""
+from django.db import models
+
+from studio.characters.models import Character, SetupVersion
+from studio.jobs.models import Job
+
+
+class Take(models.Model):
+    """One simulation of a setup version on a clip and a range. Its frames are in TakeChunks; ``added`` is in millimetres."""
+
+    character = models.ForeignKey(Character, models.CASCADE, related_name="takes")
+    version = models.ForeignKey(SetupVersion, models.PROTECT, related_name="takes")
+    job = models.OneToOneField(Job, models.PROTECT, related_name="take")
+    clip_name = models.CharField(max_length=400, blank=True)
+    first_frame = models.IntegerField(default=0)
+    last_frame = models.IntegerField()
+    frame_rate = models.FloatField()
+    substeps = models.IntegerField(default=0)
+    is_kept = models.BooleanField(default=False)
+    layer_ids = models.JSONField(default=list)
+    rotated = models.JSONField(default=list)
+    translated = models.JSONField(default=list)
+    notes = models.JSONField(default=list)
+    added = models.JSONField(default=list)
+    cost_ms = models.FloatField(default=0.0)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-pk"]
+
+    @property
+    def frame_count(self):
+        return self.last_frame - self.first_frame + 1
+
+    @property
+    def is_built(self):
+        """Whether the run was compiled, so that its nodes are known."""
+        return self.substeps > 0
+
+
+class TakeChunk(models.Model):
+    """Some frames of a take: Blosc-compressed float32 rotations (F, K, 4), then translations (F, M, 3)."""
+
+    take = models.ForeignKey(Take, models.CASCADE, related_name="chunks")
+    first_frame = models.IntegerField()
+    frames = models.IntegerField()
+    data = models.BinaryField()
+
+    class Meta:
+        unique_together = [("take", "first_frame")]
+        ordering = ["first_frame"]

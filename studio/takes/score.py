@@ -1,0 +1,48 @@
+"""The score: per layer, what it added to the keyed motion, frame by frame, as SVG paths."""
+from dataclasses import dataclass
+
+import numpy as np
+
+LANE_HEIGHT = 40.0
+
+
+@dataclass(frozen=True)
+class Lane:
+    """One layer's lane in a box of ``frames`` x LANE_HEIGHT: ``area`` and ``amount`` are SVG paths, ``peak`` in mm."""
+
+    layer_id: str
+    name: str
+    area: str
+    amount: str
+    peak: float
+    peak_frame: int
+    peak_x: float
+    peak_y: float
+    now: list
+
+
+def lanes(take, setup):
+    """The lanes of a take's layers, in the setup's order. All lanes share one scale, so that they can be compared."""
+    added = np.array(take.added, float).reshape(-1, len(take.layer_ids)) if take.added else np.zeros((0, len(take.layer_ids)))
+    top = max(float(added.max(initial=0.0)), 1e-6)
+    return [_lane(take, setup.layer(layer_id), added[:, column], top) for column, layer_id in enumerate(take.layer_ids)]
+
+
+def _lane(take, layer, values, top):
+    count = take.frame_count
+    heights = LANE_HEIGHT * (1.0 - 0.92 * values / top)
+    points = " ".join(f"L{x + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
+    area = f"M0.5 {LANE_HEIGHT:g} {points} L{max(len(values) - 0.5, 0.5):g} {LANE_HEIGHT:g} Z" if len(values) else ""
+    amounts = [layer.amount_at(take.first_frame + frame) for frame in range(count)]
+    amount = "M" + " L".join(f"{x + 0.5:g} {2.0 + (LANE_HEIGHT - 4.0) * (1.0 - value):.2f}" for x, value in enumerate(amounts))
+    worst = int(np.argmax(values)) if len(values) else 0
+    peak = float(values[worst]) if len(values) else 0.0
+    is_keyed = len(layer.amount) > 1 or layer.amount[0][1] != 1.0
+    place = (worst + 0.5, float(heights[worst]) if len(values) else LANE_HEIGHT)
+    return Lane(layer.id, layer.name, area, amount if is_keyed else "", peak, take.first_frame + worst, *place, np.round(values, 1).tolist())
+
+
+def ticks(first_frame, count):
+    """Frames to write on the ruler: at most about twenty, at round numbers."""
+    step = next((step for step in (1, 2, 5, 10, 20, 24, 50, 100, 200, 500, 1000, 5000) if count / step <= 20), 10_000)
+    return [{"frame": frame, "percent": 100.0 * (frame - first_frame + 0.5) / count} for frame in range(first_frame, first_frame + count) if frame % step == 0]

@@ -1,0 +1,102 @@
+"""Running takes and reading them back."""
+import numpy as np
+from django.db import transaction
+from numcodecs import Blosc
+
+from quiver import setup as setups
+from quiver.errors import BadInput
+from quiver.formats import frames
+from quiver.stack import Run, TakeSpec
+from studio.characters.services import loaded
+from studio.jobs import services as jobs
+from studio.jobs.models import Job
+from studio.takes.models import Take, TakeChunk
+
+PASSING_TAKES = 12
+"""Takes that were made while dials were turned are thrown away beyond so many; kept takes and baked ones stay."""
+_codec = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE)
+
+
+@transaction.atomic
+def start_take(row, first_frame=0, last_frame=None):
+    """Queue a take of the current setup on the active clip; an older one that still runs is asked to stop. Raises BadInput."""
+    clip = row.clip_facts()
+    end = (clip["frames"] if clip else int(row.setup.frame_rate * 2)) - 1
+    last = end if last_frame is None else last_frame
+    if not 0 <= first_frame <= last <= max(end, last if not clip else end):
+        raise BadInput(f"expected frames from 0 to {end}, got {first_frame} to {last}")
+    jobs.ask_to_stop(Job.objects.filter(take__character=row, kind="take"))
+    job = jobs.start("take", last - first_frame + 1)
+    take = Take.objects.create(
+        character=row,
+        version=row.current,
+        job=job,
+        clip_name=row.active_clip,
+        first_frame=first_frame,
+        last_frame=last,
+        frame_rate=row.setup.frame_rate,
+    )
+    jobs.enqueue(job, priority=10)
+    return take
+
+
+def simulate(job_id, context):
+    """The job: run a take and keep its chunks as they come."""
+    take = Take.objects.select_related("version", "character").get(job_id=job_id)
+    TakeChunk.objects.filter(take=take).delete()
+    character, _ = loaded(take.character_id)
+    setup = setups.from_document(take.version.document)
+    run = Run(TakeSpec(character, setup, take.clip_name, take.first_frame, take.last_frame))
+    take.substeps, take.layer_ids, take.notes = run.substeps, run.layer_ids, run.notes
+    take.rotated, take.translated = run.rotated.tolist(), run.translated.tolist()
+    take.save(update_fields=["substeps", "layer_ids", "notes", "rotated", "translated"])
+    done, spent = 0, 0.0
+    for chunk in run.chunks(context.keep_going):
+        count = len(chunk.rotations)
+        done, spent = done + count, spent + chunk.cost_ms * count
+        with transaction.atomic():
+            TakeChunk.objects.create(take=take, first_frame=chunk.first_frame, frames=count, data=pack(chunk.rotations, chunk.translations))
+            take.added = [*take.added, *np.round(chunk.added * 1000.0, 3).tolist()]
+            take.cost_ms = spent / done
+            take.save(update_fields=["added", "cost_ms"])
+            context.progress(done, take.frame_count)
+    _forget_passing(take)
+
+
+def _forget_passing(take):
+    passing = take.character.takes.filter(is_kept=False, bakes=None).exclude(job__state__in=[Job.State.QUEUED, Job.State.RUNNING])
+    old = list(passing.order_by("-pk").values_list("pk", "job_id")[PASSING_TAKES:])
+    Take.objects.filter(pk__in=[pk for pk, _ in old]).delete()
+    Job.objects.filter(pk__in=[job for _, job in old]).delete()
+
+
+def pack(rotations, translations):
+    """Compress float32 rotations and translations of some frames."""
+    return _codec.encode(np.concatenate([rotations.ravel(), translations.ravel()]))
+
+
+def unpack(take, chunk):
+    """(rotations (F, K, 4), translations (F, M, 3)) float32 of a TakeChunk."""
+    flat = np.frombuffer(_codec.decode(bytes(chunk.data)), np.float32)
+    split = chunk.frames * len(take.rotated) * 4
+    return flat[:split].reshape(chunk.frames, -1, 4), flat[split:].reshape(chunk.frames, len(take.translated), 3)
+
+
+def take_header(take):
+    """The stream's first message."""
+    return frames.header(take.rotated, take.translated, [], take.frame_rate, take.first_frame, take.frame_count)
+
+
+def chunk_message(take, chunk):
+    """One chunk's message for the stage."""
+    return frames.chunk(chunk.first_frame, *unpack(take, chunk))
+
+
+def ending_message(take):
+    """The stream's last message."""
+    return frames.ending({"state": take.job.state, "message": take.job.message, "costMs": round(take.cost_ms, 3)})
+
+
+def latest_take(row):
+    """The newest take on the active clip, or None."""
+    return row.takes.filter(clip_name=row.active_clip).select_related("job", "version").first()

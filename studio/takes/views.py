@@ -1,0 +1,173 @@
+"""The Takes step, the score, and the stream of frames to the stage."""
+import asyncio
+
+from asgiref.sync import sync_to_async
+from django.http import Http404, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.shortcuts import get_object_or_404, render
+from django.urls import reverse
+from django.utils.http import urlencode
+from django.views.decorators.http import require_POST, require_safe
+from django_htmx.http import trigger_client_event
+
+from quiver import setup as setups
+from quiver.errors import BadInput
+from studio.characters.pages import character_or_404, render_step
+from studio.jobs import services as jobs
+from studio.jobs.models import Job
+from studio.takes import services
+from studio.takes.models import Take
+from studio.takes.score import lanes, ticks
+
+POLL_SECONDS = 0.02
+"""How often a stream looks for new chunks."""
+
+
+@require_safe
+def takes(request, pk):
+    return _panel(request, character_or_404(pk))
+
+
+def _panel(request, row):
+    all_takes = row.takes.select_related("job", "version").prefetch_related("bakes")[:40]
+    latest = services.latest_take(row)
+    return render_step(request, row, "takes", "takes/panel.html", {"takes": all_takes, "take": latest, "clip": row.clip_facts()})
+
+
+@require_POST
+def run(request, pk):
+    """Run the current setup on a range of the active clip."""
+    row = character_or_404(pk)
+    try:
+        first = int(request.POST.get("first", 0))
+        last = int(request.POST["last"]) if request.POST.get("last") else None
+    except ValueError:
+        raise BadInput(f"expected whole frame numbers, got {request.POST.get('first')} and {request.POST.get('last')}") from None
+    return _changed(_panel_after(request, row, lambda: services.start_take(row, first, last)))
+
+
+@require_POST
+def stop(request, pk):
+    take = _take_or_404(pk)
+    return _changed(_panel_after(request, take.character, lambda: jobs.ask_to_stop(Job.objects.filter(pk=take.job_id))))
+
+
+@require_POST
+def keep(request, pk):
+    """Keep a take, or let it pass again."""
+    take = _take_or_404(pk)
+    take.is_kept = not take.is_kept
+    take.save(update_fields=["is_kept"])
+    return _panel(request, take.character)
+
+
+@require_POST
+def again(request, pk):
+    """Run a take once more with the settings it had: they become the current version, as undo would make them."""
+    take = _take_or_404(pk)
+    row = character_or_404(take.character_id)
+    row.active_clip = take.clip_name
+    row.save(update_fields=["active_clip"])
+    row.go_to(take.version)
+    return _changed(_panel_after(request, row, lambda: services.start_take(row, take.first_frame, take.last_frame)))
+
+
+def _panel_after(request, row, action):
+    action()
+    return _panel(request, row)
+
+
+def _changed(response):
+    return trigger_client_event(response, "setup-changed", {})
+
+
+def _take_or_404(pk):
+    return get_object_or_404(Take.objects.select_related("job", "character", "character__current", "version"), pk=pk)
+
+
+@require_safe
+def stage_state(request, pk):
+    """What the stage should show: the clip's frames and the newest take on it, or the take that ``?take=`` names."""
+    row = character_or_404(pk)
+    clip = row.clip_facts()
+    wanted = request.GET.get("take", "")
+    take = row.takes.select_related("job").filter(pk=int(wanted)).first() if wanted.isdigit() else services.latest_take(row)
+    query = urlencode({"clip": row.active_clip, "rate": row.setup.frame_rate})
+    return JsonResponse(
+        {
+            "clip": {"name": row.active_clip, "frames": clip["frames"] if clip else 1, "url": f"{reverse('clip-frames', args=[pk])}?{query}"},
+            "frameRate": row.setup.frame_rate,
+            "take": _take_state(row, take) if take else None,
+        }
+    )
+
+
+def _take_state(row, take):
+    return {
+        "id": take.pk,
+        "state": take.job.state,
+        "first": take.first_frame,
+        "last": take.last_frame,
+        "url": reverse("take-frames", args=[take.pk]),
+        "isStale": take.version_id != row.current_id,
+    }
+
+
+@require_safe
+def score(request, pk):
+    """The lanes of the newest take, or the empty score that says what to do."""
+    row = character_or_404(pk)
+    wanted = request.GET.get("take", "")
+    take = row.takes.select_related("job", "version").filter(pk=int(wanted)).first() if wanted.isdigit() else services.latest_take(row)
+    clip = row.clip_facts()
+    first, count = (take.first_frame, take.frame_count) if take else (0, clip["frames"] if clip else 1)
+    context = {
+        "character": row,
+        "take": take,
+        "lanes": lanes(take, setups.from_document(take.version.document)) if take and take.is_built else [],
+        "first": first,
+        "count": count,
+        "ticks": ticks(first, count),
+        "is_stale": bool(take) and take.version_id != row.current_id,
+    }
+    return render(request, "takes/score.html", context)
+
+
+@require_safe
+def status(request, pk):
+    """One line about the newest take: progress, cost, how it ended."""
+    row = character_or_404(pk)
+    return render(request, "takes/status.html", {"character": row, "take": services.latest_take(row)})
+
+
+async def stream(request, pk):
+    """A take's frames, as they are simulated: header, chunks, ending."""
+    if request.method not in ("GET", "HEAD"):
+        return HttpResponse(status=405)
+    take = await Take.objects.select_related("job").filter(pk=pk).afirst()
+    if take is None:
+        raise Http404
+    response = StreamingHttpResponse(_messages(take), content_type="application/octet-stream")
+    response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+async def _messages(take):
+    """Messages until the job is over and all its chunks are sent. The last look at the chunks comes after the last look at the job."""
+    sent, has_header = -1, False
+    while True:
+        take = await Take.objects.select_related("job").filter(pk=take.pk).afirst()
+        if take is None:
+            return
+        if take.is_built and not has_header:
+            has_header = True
+            yield services.take_header(take)
+        if has_header:
+            async for chunk in take.chunks.filter(first_frame__gt=sent):
+                sent = chunk.first_frame
+                yield await sync_to_async(services.chunk_message)(take, chunk)
+        if not take.job.is_open:
+            if not has_header:
+                yield services.take_header(take)
+            yield services.ending_message(take)
+            return
+        await asyncio.sleep(POLL_SECONDS)
