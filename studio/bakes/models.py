@@ -29,9 +29,10 @@ class Bake(models.Model):
         for number, start in enumerate(range(0, len(data), CHUNK_BYTES)):
             BakeChunk.objects.create(bake=self, number=number, data=zlib.compress(data[start : start + CHUNK_BYTES], 1))
 
-    def parts(self):
+    async def parts(self):
         """The file's bytes, piece by piece."""
-        return (zlib.decompress(chunk.data) for chunk in self.file_chunks.order_by("number").iterator())
+        async for chunk in self.file_chunks.order_by("number").aiterator():
+            yield zlib.decompress(chunk.data)
 
 
 class BakeChunk(models.Model):

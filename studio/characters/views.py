@@ -14,7 +14,7 @@ GLB_TYPE = "model/gltf-binary"
 
 @require_safe
 def library(request):
-    return render(request, "characters/library.html", {"characters": Character.objects.defer("picture", "findings")})
+    return render(request, "characters/library.html", {"characters": Character.objects.defer("picture")})
 
 
 @require_POST
@@ -29,7 +29,7 @@ def upload(request):
         row = services.bring_in(file.read(), file.name)
     except (BadFormat, BadInput) as error:
         name = file.name if file else "no file"
-        context = {"characters": Character.objects.defer("picture", "findings"), "refused": error, "refused_name": name}
+        context = {"characters": Character.objects.defer("picture"), "refused": error, "refused_name": name}
         return render(request, "characters/library.html", context, status=422)
     return redirect("rig", row.pk)
 

@@ -72,8 +72,9 @@ def again(request, pk):
 
 
 def _panel_after(request, row, action):
+    """Act, and show the Takes panel where it was asked from; the transport under the stage only hears that something changed."""
     action()
-    return _panel(request, row)
+    return _panel(request, row) if request.htmx.target == "panel" else HttpResponse(status=204)
 
 
 def _changed(response):

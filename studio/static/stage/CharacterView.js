@@ -1,0 +1,113 @@
+import * as THREE from '../vendor/three/three.module.js';
+import { GLTFLoader } from '../vendor/three/jsm/loaders/GLTFLoader.js';
+import { Influence } from './Influence.js';
+
+/** A character on the stage: its nodes by number, skinned on the GPU, and a ghost of the keyed clip. */
+export class CharacterView {
+  /** Load a GLB or glTF file given as an ArrayBuffer. */
+  static async load(buffer) {
+    const gltf = await new GLTFLoader().parseAsync(buffer, '');
+    const nodes = await Promise.all(gltf.parser.json.nodes.map((_, index) => gltf.parser.getDependency('node', index)));
+    return new CharacterView(gltf, nodes);
+  }
+
+  constructor(gltf, nodes) {
+    this.scene = gltf.scene;
+    this.nodes = nodes;
+    this.names = gltf.parser.json.nodes.map((node, index) => node.name ?? `node ${index}`);
+    this.influence = new Influence();
+    this.meshes = [];
+    this.rest = nodes.map((node) => ({ position: node.position.clone(), quaternion: node.quaternion.clone(), scale: node.scale.clone() }));
+    const isJoint = new Set((gltf.parser.json.skins ?? []).flatMap((skin) => skin.joints));
+    this.joints = isJoint.size ? [...isJoint] : nodes.map((_, index) => index);
+    this.links = this._findLinks();
+    this.scene.traverse((object) => this._prepare(object));
+    this.scene.updateMatrixWorld(true);
+    this.ghost = null;
+  }
+
+  _prepare(object) {
+    if (!object.isMesh) return;
+    object.frustumCulled = false;
+    object.castShadow = object.receiveShadow = true;
+    object.material = Array.isArray(object.material) ? object.material.map((m) => m.clone()) : object.material.clone();
+    if (object.isSkinnedMesh && !Array.isArray(object.material)) this.influence.add(object);
+    this.meshes.push(object);
+  }
+
+  /** [joint, child joint] pairs; plain nodes between two joints are passed over. */
+  _findLinks() {
+    const number = new Map(this.nodes.map((node, index) => [node, index]));
+    const isJoint = new Set(this.joints);
+    const links = [];
+    for (const joint of this.joints) {
+      let above = this.nodes[joint].parent;
+      while (above && !(number.has(above) && isJoint.has(number.get(above)))) above = above.parent;
+      if (above) links.push([number.get(above), joint]);
+    }
+    return links;
+  }
+
+  /** Pose it: the clip's frames, then the take's where they are wanted and there. */
+  pose(frame, clip, take) {
+    this._poseNodes(this.nodes, frame, clip, take);
+    this.scene.updateMatrixWorld(true);
+  }
+
+  poseGhost(frame, clip) {
+    if (!this.ghost?.object.visible) return;
+    this._poseNodes(this.ghost.nodes, frame, clip, null);
+    this.ghost.object.updateMatrixWorld(true);
+  }
+
+  _poseNodes(nodes, frame, clip, take) {
+    for (let i = 0; i < nodes.length; i++) {
+      nodes[i].position.copy(this.rest[i].position);
+      nodes[i].quaternion.copy(this.rest[i].quaternion);
+      nodes[i].scale.copy(this.rest[i].scale);
+    }
+    if (clip?.loaded) clip.apply(frame, nodes);
+    if (take?.loaded) take.apply(frame, nodes);
+  }
+
+  /** Show or hide a see-through copy in the colour of what is keyed. */
+  async showGhost(isShown, buffer) {
+    if (isShown && !this.ghost) {
+      const copy = await CharacterView.load(buffer);
+      const material = new THREE.MeshLambertMaterial({ color: 0x3f6c8c, transparent: true, opacity: 0.42, depthWrite: false, polygonOffset: true, polygonOffsetFactor: 1, polygonOffsetUnits: 8 });
+      for (const mesh of copy.meshes) { mesh.material = material; mesh.castShadow = mesh.receiveShadow = false; mesh.renderOrder = 2; }
+      this.ghost = { object: copy.scene, nodes: copy.nodes };
+      this.scene.parent.add(copy.scene);
+    }
+    if (this.ghost) this.ghost.object.visible = isShown;
+  }
+
+  setLook(look, isOn) {
+    for (const material of this.meshes.flatMap((mesh) => mesh.material)) {
+      if (look === 'wire') material.wireframe = isOn;
+      if (look === 'xray') {
+        material.userData.solid ??= { transparent: material.transparent, opacity: material.opacity, depthWrite: material.depthWrite };
+        Object.assign(material, isOn ? { transparent: true, opacity: 0.38, depthWrite: false } : material.userData.solid);
+      }
+      material.needsUpdate = true;
+    }
+  }
+
+  /** The box around the skin in the present pose. */
+  box() {
+    const box = new THREE.Box3();
+    for (const mesh of this.meshes) {
+      if (mesh.isSkinnedMesh) mesh.computeBoundingBox();
+      box.union((mesh.boundingBox ?? new THREE.Box3().setFromObject(mesh)).clone().applyMatrix4(mesh.isSkinnedMesh ? mesh.matrixWorld : new THREE.Matrix4()));
+    }
+    if (box.isEmpty()) for (const node of this.nodes) box.expandByPoint(node.getWorldPosition(new THREE.Vector3()));
+    return box;
+  }
+
+  /** World places of all nodes as x y z in a flat array. */
+  places() {
+    const places = new Float32Array(this.nodes.length * 3);
+    for (let i = 0; i < this.nodes.length; i++) places.set(this.nodes[i].matrixWorld.elements.slice(12, 15), 3 * i);
+    return places;
+  }
+}

@@ -1,0 +1,53 @@
+/** The score under the stage: the playhead, dragging through time, the worst frame by one click. */
+export class Score {
+  constructor(element, onScrub) {
+    this.element = element;
+    this._onScrub = onScrub;
+    this._frame = 0;
+    this._isDragging = false;
+    element.addEventListener('pointerdown', (event) => this._down(event));
+    element.addEventListener('pointermove', (event) => { if (this._isDragging) this._scrub(event); });
+    for (const name of ['pointerup', 'pointercancel']) element.addEventListener(name, () => { this._isDragging = false; });
+    element.addEventListener('click', (event) => {
+      const peak = event.target.closest('.peak');
+      if (peak) onScrub(Number(peak.dataset.frame));
+    });
+    element.addEventListener('htmx:afterSwap', () => this.layout());
+  }
+
+  get _lanes() { return this.element.querySelector('.lanes'); }
+
+  /** Put ticks and playhead in place after the lanes came anew. */
+  layout() {
+    for (const tick of this.element.querySelectorAll('.tick')) tick.style.left = `${tick.dataset.percent}%`;
+    this.show(this._frame);
+  }
+
+  show(frame) {
+    this._frame = frame;
+    const lanes = this._lanes, track = lanes?.querySelector('.track');
+    if (!track) return;
+    const share = (frame - Number(lanes.dataset.first) + 0.5) / Number(lanes.dataset.count);
+    lanes.querySelector('.playhead').style.left = `${track.offsetLeft + share * track.offsetWidth}px`;
+    for (const lane of lanes.querySelectorAll('.lane')) {
+      lane.valuesRead ??= JSON.parse(lane.dataset.values);
+      const value = lane.valuesRead[Math.round(frame) - Number(lanes.dataset.first)];
+      lane.querySelector('.lane-now').textContent = value === undefined ? '' : `${Math.round(value)} mm`;
+    }
+  }
+
+  _down(event) {
+    if (!event.target.closest('.track')) return;
+    this._isDragging = true;
+    this.element.setPointerCapture(event.pointerId);
+    this._scrub(event);
+  }
+
+  _scrub(event) {
+    const lanes = this._lanes, box = lanes?.querySelector('.track').getBoundingClientRect();
+    if (!box) return;
+    const share = Math.min(1, Math.max(0, (event.clientX - box.left) / box.width));
+    const count = Number(lanes.dataset.count);
+    this._onScrub(Number(lanes.dataset.first) + Math.min(count - 1, Math.floor(share * count)));
+  }
+}

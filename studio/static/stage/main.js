@@ -1,0 +1,242 @@
+import { Stage, canDraw } from './Stage.js';
+import { CharacterView } from './CharacterView.js';
+import { FrameStore } from './FrameStore.js';
+import { JointQuills } from './JointQuills.js';
+import { Player } from './Player.js';
+import { Score } from './Score.js';
+import { pickJoint } from './maths/picking.js';
+import { readFrames } from './frameStream.js';
+import { connectPanel, showChosen } from './panel.js';
+import { connectKeys } from './keys.js';
+
+const element = document.getElementById('stage');
+const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
+const byId = (id) => document.getElementById(id);
+
+/** Everything that is shown now. `desk` on the window lets a test look at it. */
+const desk = {
+  shown: 'simulated', clip: null, take: null, previousTake: null, takeId: null, clipUrl: null, wantedTake: '',
+  view: null, quills: null, stage: null, buffer: null, isReady: false, firstFrameMs: null,
+};
+window.desk = desk;
+
+const score = new Score(byId('score'), (frame) => { player.play(false); player.go(frame); });
+const player = new Player(showFrame, (isPlaying) => {
+  const button = document.querySelector('[data-act="play"]');
+  button.textContent = isPlaying ? 'Hold' : 'Play';
+  button.setAttribute('aria-pressed', String(isPlaying));
+  if (isPlaying && !desk.stage) requestAnimationFrame(tickWithoutStage);
+  desk.stage?.invalidate();
+});
+desk.player = player;
+
+function showFrame(frame) {
+  score.show(frame);
+  if (document.activeElement !== byId('frame')) byId('frame').value = Math.round(frame);
+  desk.stage?.invalidate();
+}
+
+function tickWithoutStage(now) {
+  player.advance(now);
+  if (player.isPlaying) requestAnimationFrame(tickWithoutStage);
+}
+
+/** The take to use at a frame: the new one where it has arrived, the one before it elsewhere. */
+function takeAt(frame) {
+  if (desk.shown === 'keyed') return null;
+  if (desk.take?.has(frame)) return desk.take;
+  return desk.previousTake?.has(frame) ? desk.previousTake : null;
+}
+
+function draw(now) {
+  player.advance(now);
+  const { view, quills, stage } = desk;
+  if (view) {
+    view.pose(player.frame, desk.clip, takeAt(player.frame));
+    view.poseGhost(player.frame, desk.clip);
+    quills.update(stage.camera);
+  }
+  if (player.isPlaying) stage.invalidate();
+}
+
+async function refresh() {
+  const query = desk.wantedTake ? `?take=${desk.wantedTake}` : '';
+  const state = await (await fetch(element.dataset.state + query, { credentials: 'same-origin' })).json();
+  const range = state.take ?? { first: 0, last: state.clip.frames - 1 };
+  byId('frame-count').textContent = ` of ${range.last}`;
+  byId('frame').max = range.last;
+  player.setRange(range.first, range.last - range.first + 1, state.frameRate);
+  if (state.clip.url !== desk.clipUrl) {
+    desk.clipUrl = state.clip.url;
+    desk.clip = await loadClip(state.clip.url);
+  }
+  if (state.take && state.take.id !== desk.takeId) openTake(state.take);
+  if (!state.take) { desk.take = desk.previousTake = desk.takeId = null; desk.quills?.simulated.clear(); }
+  announce('take-changed');
+  desk.stage?.invalidate();
+}
+
+async function loadClip(url) {
+  let store = null;
+  await readFrames(url, undefined, { onHeader: (header) => { store = new FrameStore(header); }, onChunk: (body) => store.add(body), onEnd: () => {} });
+  return store;
+}
+
+let streaming = null, lastAnnounced = 0;
+
+async function openTake(take) {
+  streaming?.abort();
+  streaming = new AbortController();
+  const began = performance.now();
+  desk.takeId = take.id;
+  if (desk.take?.loaded) desk.previousTake = desk.take;
+  desk.take = null;
+  desk.firstFrameMs = null;
+  try {
+    await readFrames(take.url, streaming.signal, {
+      onHeader: (header) => { desk.take = new FrameStore(header); if (desk.quills) desk.quills.simulated = new Set(header.rotated); },
+      onChunk: (body) => {
+        desk.take.add(body);
+        desk.firstFrameMs ??= performance.now() - began;
+        if (performance.now() - lastAnnounced > 400) { lastAnnounced = performance.now(); announce('take-changed'); }
+        desk.stage?.invalidate();
+      },
+      onEnd: (facts) => { desk.ended = facts; announce('take-changed'); announce('take-ended'); desk.stage?.invalidate(); },
+    });
+  } catch (error) {
+    if (error.name !== 'AbortError') note(`The take's frames stopped coming: ${error.message}. Reload the page to see it whole.`);
+  }
+}
+
+function note(text) {
+  const line = byId('stage-note');
+  line.textContent = text;
+  line.hidden = !text;
+}
+
+function joint(action, index) {
+  if (!desk.view) return;
+  if (action === 'choose') {
+    desk.quills.chosen = index;
+    showChosen(index, desk.view.names[index]);
+  } else desk.quills.hovered = index;
+  const shown = desk.quills.hovered >= 0 ? desk.quills.hovered : -1;
+  desk.view.influence.show(shown >= 0 ? desk.view.nodes[shown] : null);
+  desk.stage.invalidate();
+}
+
+function connectPointer(canvas) {
+  let down = null;
+  const under = (event) => {
+    if (!desk.quills?.object.visible) return -1;
+    const box = canvas.getBoundingClientRect();
+    const points = desk.quills.project(desk.stage.camera, box.width, box.height);
+    return pickJoint(event.clientX - box.left, event.clientY - box.top, points, desk.view.links, desk.view.joints);
+  };
+  canvas.addEventListener('pointermove', (event) => {
+    if (event.buttons) return;
+    const index = under(event), label = byId('joint-label');
+    if (index !== desk.quills?.hovered) joint('hover', index);
+    label.hidden = index < 0;
+    if (index >= 0) {
+      const box = element.getBoundingClientRect();
+      label.textContent = desk.view.names[index];
+      label.style.left = `${event.clientX - box.left}px`; label.style.top = `${event.clientY - box.top}px`;
+    }
+    canvas.style.cursor = index < 0 ? 'grab' : 'pointer';
+  });
+  canvas.addEventListener('pointerleave', () => { byId('joint-label').hidden = true; joint('hover', -1); });
+  canvas.addEventListener('pointerdown', (event) => { down = [event.clientX, event.clientY]; });
+  canvas.addEventListener('pointerup', (event) => {
+    if (!down || Math.hypot(event.clientX - down[0], event.clientY - down[1]) > 4) return;
+    const index = under(event);
+    if (index >= 0) joint('choose', index);
+  });
+}
+
+const acts = {
+  play: () => player.play(), back: () => player.step(-1), ahead: () => player.step(1),
+  start: () => { player.play(false); player.go(player.first); }, end: () => { player.play(false); player.go(player.last); },
+  frame: () => desk.view && desk.stage.look(desk.view.box()), help: () => byId('help').showModal(),
+  undo: () => byId('undo')?.click(), redo: () => byId('redo')?.click(),
+};
+
+async function show(what) {
+  desk.shown = what;
+  for (const button of document.querySelectorAll('[data-show]')) button.setAttribute('aria-pressed', String(button.dataset.show === what));
+  await desk.view?.showGhost(what === 'both', desk.buffer);
+  desk.stage?.invalidate();
+}
+
+function look(name) {
+  const button = document.querySelector(`[data-look="${name}"]`);
+  const isOn = button.getAttribute('aria-pressed') !== 'true';
+  button.setAttribute('aria-pressed', String(isOn));
+  if (name === 'joints') { if (desk.quills) desk.quills.object.visible = isOn; }
+  else desk.view?.setLook(name, isOn);
+  desk.stage?.invalidate();
+}
+
+function connectControls() {
+  document.addEventListener('click', (event) => {
+    const button = event.target.closest('button');
+    if (button?.dataset.act) acts[button.dataset.act]();
+    if (button?.dataset.show) show(button.dataset.show);
+    if (button?.dataset.look) look(button.dataset.look);
+  });
+  byId('loop').addEventListener('change', (event) => { player.loops = event.target.checked; });
+  byId('every-frame').addEventListener('change', (event) => { player.everyFrame = event.target.checked; });
+  byId('frame').addEventListener('change', (event) => { player.play(false); player.go(Number(event.target.value)); });
+  document.body.addEventListener('setup-changed', () => { desk.wantedTake = ''; refresh(); });
+  document.body.addEventListener('take-wanted', (event) => { desk.wantedTake = event.detail.take; refresh(); });
+  document.body.addEventListener('htmx:afterSettle', () => { if (desk.quills && desk.quills.chosen >= 0) showChosen(desk.quills.chosen, desk.view.names[desk.quills.chosen], false); });
+  document.body.addEventListener('htmx:sendError', () => note('The app does not answer. Is it still running?'));
+  document.body.addEventListener('htmx:configRequest', (event) => {
+    // The score follows the take that is looked at.
+    if (desk.wantedTake && event.target.id === 'score') event.detail.parameters.take = desk.wantedTake;
+  });
+  let before = 0;
+  setInterval(() => {
+    const frames = desk.stage?.frames ?? 0;
+    byId('fps').textContent = player.isPlaying ? `${frames - before} fps` : '';
+    before = frames;
+  }, 1000);
+}
+
+async function start() {
+  connectControls();
+  connectKeys(acts, show, look);
+  connectPanel({ onJoint: joint, frameNow: () => player.frame });
+  if (!canDraw()) {
+    byId('no-webgl').hidden = false;
+    byId('canvas').hidden = true;
+    await refresh();
+    desk.isReady = true;
+    return;
+  }
+  note('Bringing the character onto the stage …');
+  try {
+    desk.stage = new Stage(byId('canvas'));
+    desk.buffer = await (await fetch(element.dataset.source, { credentials: 'same-origin' })).arrayBuffer();
+    desk.view = await CharacterView.load(desk.buffer);
+  } catch (error) {
+    note(`The character cannot be drawn: ${error.message}`);
+    desk.view = null;
+    await refresh();
+    desk.isReady = true;
+    return;
+  }
+  desk.stage.scene.add(desk.view.scene);
+  const box = desk.view.box();
+  desk.quills = new JointQuills(desk.view, box.max.distanceTo(box.min));
+  desk.stage.scene.add(desk.quills.object);
+  desk.stage.look(box);
+  desk.stage.onDraw.add(draw);
+  connectPointer(byId('canvas'));
+  await refresh();
+  note('');
+  desk.isReady = true;
+  desk.stage.invalidate();
+}
+
+start();

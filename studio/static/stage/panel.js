@@ -1,0 +1,44 @@
+/** Small helpers for the side panel; everything is delegated, because htmx swaps the panel's content. */
+export function connectPanel({ onJoint, frameNow }) {
+  document.addEventListener('input', (event) => {
+    const slides = event.target.dataset.slides;
+    if (slides) document.getElementById(slides).value = event.target.value;
+    else if (event.target.matches('.dial .number')) {
+      const slider = event.target.form.querySelector('[data-slides]');
+      if (slider) slider.value = event.target.value;
+    }
+  });
+  // A slider has no name of its own: its change reaches the form as the number's.
+  document.addEventListener('change', (event) => {
+    if (event.target.dataset.submits !== undefined) event.target.form.submit();
+    const dial = event.target.closest?.('form.dial');
+    if (dial) {
+      const reset = dial.querySelector('.reset');
+      if (reset) reset.disabled = false;
+    }
+  });
+  document.addEventListener('pointerover', (event) => {
+    const row = event.target.closest?.('[data-joint]');
+    onJoint('hover', row ? Number(row.dataset.joint) : -1);
+  });
+  document.addEventListener('click', (event) => {
+    const row = event.target.closest('[data-joint]');
+    if (row) onJoint('choose', Number(row.dataset.joint));
+    const take = event.target.closest('[data-take]');
+    if (take) document.body.dispatchEvent(new CustomEvent('take-wanted', { detail: { take: take.dataset.take } }));
+  });
+  document.addEventListener('focusin', (event) => {
+    if (event.target.dataset.takesFrame !== undefined && event.target.value === '') event.target.value = Math.round(frameNow());
+  });
+}
+
+/** Mark the chosen joint in the tree and put its name where a name is asked for. */
+export function showChosen(joint, name, isNew = true) {
+  for (const row of document.querySelectorAll('[data-joint]')) {
+    const isChosen = Number(row.dataset.joint) === joint;
+    row.classList.toggle('is-chosen', isChosen);
+    row.setAttribute('aria-pressed', String(isChosen));
+    if (isChosen && isNew) row.scrollIntoView({ block: 'nearest' });
+  }
+  for (const input of document.querySelectorAll('[data-takes-joint]')) if (joint >= 0) input.value = name;
+}
