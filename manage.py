@@ -1,5 +1,6 @@
 #!/usr/bin/env python3
 """Django's command line for the app."""
+
 import os
 import sys
 

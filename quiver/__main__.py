@@ -1,4 +1,5 @@
 """The core without the app: ``python -m quiver inspect FILE`` and ``python -m quiver bake IN --setup SETUP --clip NAME --out OUT``."""
+
 import argparse
 import json
 import pathlib

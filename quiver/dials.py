@@ -1,4 +1,5 @@
 """Dials: the settings of a layer in units a person can see. The one source for forms, presets, docs and the setup's schema."""
+
 import math
 from dataclasses import dataclass
 
@@ -65,16 +66,59 @@ class Choice:
 _SWINGS = tuple((axes, " ".join(axes.upper()) if axes else "none") for axes in ("xyz", "xy", "xz", "yz", "x", "y", "z", ""))
 
 CHAIN_DIALS = (
-    Dial("wobble_rate", "Wobble rate", "Hz", 0.0, 12.0, 2.0, 0.05, "Feel", "How often it swings to and fro in a second after a knock.", "0 = limp"),
+    Dial(
+        "wobble_rate",
+        "Wobble rate",
+        "Hz",
+        0.0,
+        12.0,
+        2.0,
+        0.05,
+        "Feel",
+        "How often it swings to and fro in a second after a knock.",
+        "0 = limp",
+    ),
     Dial("settle_time", "Settle time", "frames", 1.0, 480.0, 24.0, 1.0, "Feel", "Frames until a swing has shrunk to a twentieth."),
     Dial("drag", "Drag", "% a frame", 0.0, 90.0, 0.0, 0.5, "Feel", "How much of its speed the air takes in each frame."),
-    Dial("gravity", "Gravity share", "%", -200.0, 200.0, 0.0, 5.0, "Feel", "How much of its weight it feels; 100 sags as it would in life."),
+    Dial(
+        "gravity", "Gravity share", "%", -200.0, 200.0, 0.0, 5.0, "Feel", "How much of its weight it feels; 100 sags as it would in life."
+    ),
     Dial("stretch", "Stretch", "%", 0.0, 50.0, 0.0, 0.5, "Limits", "How far its own weight would lengthen it.", "0 = exact length"),
-    Dial("bend_limit", "Bend limit", "°", 0.0, 180.0, 180.0, 1.0, "Limits", "The most a joint may turn away from its keyed place.", "180 = free"),
+    Dial(
+        "bend_limit",
+        "Bend limit",
+        "°",
+        0.0,
+        180.0,
+        180.0,
+        1.0,
+        "Limits",
+        "The most a joint may turn away from its keyed place.",
+        "180 = free",
+    ),
     Choice("swing_axes", "May turn about", _SWINGS, "xyz", "Limits", "The axes of the parent joint about which a joint may turn."),
-    Choice("held", "Held", (("root", "at the root"), ("both", "at both ends")), "root", "Limits", "Where the chain is fixed to its keyed place."),
-    Dial("wobble_taper", "Wobble rate at the tip", "%", 10.0, 400.0, 100.0, 5.0, "Taper", "Stiffness of the tip against the root; the rate stays."),
-    Dial("settle_taper", "Settle time at the tip", "%", 10.0, 400.0, 100.0, 5.0, "Taper", "How long the tip keeps swinging against the root."),
+    Choice(
+        "held",
+        "Held",
+        (("root", "at the root"), ("both", "at both ends")),
+        "root",
+        "Limits",
+        "Where the chain is fixed to its keyed place.",
+    ),
+    Dial(
+        "wobble_taper",
+        "Wobble rate at the tip",
+        "%",
+        10.0,
+        400.0,
+        100.0,
+        5.0,
+        "Taper",
+        "Stiffness of the tip against the root; the rate stays.",
+    ),
+    Dial(
+        "settle_taper", "Settle time at the tip", "%", 10.0, 400.0, 100.0, 5.0, "Taper", "How long the tip keeps swinging against the root."
+    ),
     Dial("drag_taper", "Drag at the tip", "%", 0.0, 400.0, 100.0, 5.0, "Taper", "How much the air holds the tip against the root."),
     Dial("gravity_taper", "Gravity share at the tip", "%", 0.0, 400.0, 100.0, 5.0, "Taper", "How much the tip sags against the root."),
     Dial("bend_taper", "Bend limit at the tip", "%", 10.0, 400.0, 100.0, 5.0, "Taper", "How far the tip may bend against the root."),

@@ -1,4 +1,5 @@
 """What can go wrong, said so that an artist can act on it: what was expected and what came."""
+
 from dataclasses import asdict, dataclass
 
 
@@ -24,10 +25,6 @@ class Unstable(QuiverError):
     def __init__(self, layer, frame, reason):
         super().__init__(f"layer “{layer}” stopped at frame {frame}: {reason}")
         self.layer, self.frame, self.reason = layer, frame, reason
-
-
-class Stopped(QuiverError):
-    """The caller asked a long computation to stop."""
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,5 @@
 """From a baked clip to the file the artist takes away."""
+
 from quiver.formats.gltf import container, writing
 
 

@@ -1,4 +1,5 @@
 """A still picture of a character in its rest pose, for library cards and where the browser has no WebGL."""
+
 import numpy as np
 
 from quiver.kernels.raster import fill_triangles

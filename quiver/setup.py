@@ -1,4 +1,6 @@
 """The setup of a character: one validated document with all its layers and dials."""
+
+import itertools
 import json
 import re
 from dataclasses import dataclass, field, replace
@@ -11,9 +13,13 @@ VERSION = 1
 LARGEST_DOCUMENT = 4 * 2**20
 MOST_LAYERS, MOST_CHAINS = 500, 5000
 
-FRAME_RATE = dials.Dial("frame_rate", "Frame rate", "1/s", 1.0, 240.0, 24.0, 1.0, "Scene", "Frames in a second, for dials that count in frames.")
+FRAME_RATE = dials.Dial(
+    "frame_rate", "Frame rate", "1/s", 1.0, 240.0, 24.0, 1.0, "Scene", "Frames in a second, for dials that count in frames."
+)
 METRES = dials.Dial("metres_per_unit", "Metres per unit", "m", 1e-4, 1e3, 1.0, 0.01, "Scene", "How long one unit of the file is.")
-PREROLL = dials.Dial("preroll_frames", "Pre-roll", "frames", 0.0, 480.0, 24.0, 1.0, "Scene", "Frames from the rest pose into the clip's first pose.")
+PREROLL = dials.Dial(
+    "preroll_frames", "Pre-roll", "frames", 0.0, 480.0, 24.0, 1.0, "Scene", "Frames from the rest pose into the clip's first pose."
+)
 SCENE_DIALS = (FRAME_RATE, METRES, PREROLL)
 
 
@@ -52,7 +58,7 @@ class Layer:
         keys = self.amount
         if frame <= keys[0][0]:
             return keys[0][1]
-        for (a, from_value), (b, to_value) in zip(keys, keys[1:], strict=False):
+        for (a, from_value), (b, to_value) in itertools.pairwise(keys):
             if frame < b:
                 return from_value + (frame - a) / (b - a) * (to_value - from_value)
         return keys[-1][1]
@@ -175,7 +181,9 @@ def _read_layer(document, where):
     kind = document.get("kind")
     _expect(isinstance(kind, str) and kind in dials.DIALS_OF_KIND, f"{where}.kind", f"one of {', '.join(dials.DIALS_OF_KIND)}", kind)
     identifier, is_on = document.get("id"), document.get("on", True)
-    _expect(isinstance(identifier, str) and re.fullmatch(r"[a-z0-9][a-z0-9-]{0,99}", identifier), f"{where}.id", "a-z, 0-9 and -", identifier)
+    _expect(
+        isinstance(identifier, str) and re.fullmatch(r"[a-z0-9][a-z0-9-]{0,99}", identifier), f"{where}.id", "a-z, 0-9 and -", identifier
+    )
     _expect(isinstance(is_on, bool), f"{where}.on", "true or false", is_on)
     chains = document.get("chains", [])
     _expect(isinstance(chains, list) and 0 < len(chains) <= MOST_CHAINS, f"{where}.chains", "a list with at least one chain", chains)
@@ -213,7 +221,7 @@ def read_amount(keys, where="amount"):
         frame = key[0]
         _expect(isinstance(frame, int | float) and not isinstance(frame, bool) and abs(frame) < 1e7, where, "a frame number", frame)
         read.append((float(frame), dials.AMOUNT.checked(key[1])))
-    _expect(all(a[0] < b[0] for a, b in zip(read, read[1:], strict=False)), where, "frames in rising order", keys)
+    _expect(all(a[0] < b[0] for a, b in itertools.pairwise(read)), where, "frames in rising order", keys)
     return tuple(read)
 
 

@@ -1,4 +1,5 @@
 """The layer stack: from a setup to a run that yields a take, frame by frame."""
+
 import time
 from dataclasses import dataclass
 
@@ -58,8 +59,7 @@ class Run:
         self.layer_ids = [layer.id for layer in layers]
         self.last_frame = self._last_frame()
         paths = _paths(spec.character, layers, self.notes)
-        rate = max((chain_body.substep_rate(layer.value("wobble_rate"), layer.value("settle_time") / spec.setup.frame_rate)[0] for layer in layers), default=0.0)
-        self.substeps = max(1, int(np.ceil(rate / spec.setup.frame_rate - 1e-6)))
+        self.substeps = _substeps(layers, spec.setup.frame_rate)
         rest_world = world_matrices(self.skeleton, self.skeleton.rest.repeated(1))[0]
         self.waves = [
             Wave(self.skeleton, wave, [layers[path.layer] for path in wave], spec.setup, self.substeps, rest_world, self.notes)
@@ -123,18 +123,21 @@ class Run:
         world = world_matrices(self.skeleton, pose)
         ends = slice(self.substeps - 1, None, self.substeps)
         keyed, keyed_world = pose[ends].copy(), world[ends].copy()
-        numbers = np.repeat(np.arange(at, end), self.substeps)
         for index, wave in enumerate(self.waves):
+            # Only a wave that others hang on must be known between the frames too.
+            is_last = index + 1 == len(self.waves)
+            every = self.substeps if is_last else 1
+            pose = pose[ends] if is_last else pose
             jumped = jumps[index][at - start : end - start]
             try:
-                driven = wave.advance(world, jumped, count, self.threads)
+                driven = wave.advance(world, jumped, count, every, self.threads)
             except Unstable as error:
                 raise Unstable(error.layer, at + error.frame, error.reason) from error
-            amounts = np.array([[layer.amount_at(frame) for layer in wave.layers] for frame in numbers])
-            wave.apply(pose, driven, amounts)
-            if index + 1 < len(self.waves):
+            amounts = np.array([[layer.amount_at(frame) for layer in wave.layers] for frame in range(at, end)])
+            wave.apply(pose, driven, amounts if is_last else np.repeat(amounts, self.substeps, axis=0))
+            if not is_last:
                 world = world_matrices(self.skeleton, pose)
-        return keyed, pose[ends], keyed_world
+        return keyed, pose if self.waves else pose[ends], keyed_world
 
     def _chunk(self, first_frame, keyed, final, keyed_world):
         final_world = world_matrices(self.skeleton, final)
@@ -146,6 +149,12 @@ class Run:
                 added[:, column] = np.maximum(added[:, column], moved[:, chain])
         rotations = final.rotations[:, self.rotated].astype(np.float32)
         return first_frame, rotations, final.translations[:, self.translated].astype(np.float32), added
+
+
+def _substeps(layers, frame_rate):
+    """Substeps of one frame: as many as the most demanding layer needs."""
+    rates = [chain_body.substep_rate(layer.value("wobble_rate"), layer.value("settle_time") / frame_rate)[0] for layer in layers]
+    return max(1, int(np.ceil(max(rates, default=0.0) / frame_rate - 1e-6)))
 
 
 def _paths(character, layers, notes):
@@ -175,5 +184,3 @@ def _waves(skeleton, paths):
         above = {driver_path[node] for node in skeleton.ancestors(int(path.point_nodes[0])) if node in driver_path}
         levels.append(len(above - {number}))
     return [[path for path, level in zip(paths, levels, strict=True) if level == wanted] for wanted in sorted(set(levels))]
-
-

@@ -1,4 +1,5 @@
 """Compiles (or loads from the cache) every kernel, so that the first real run does not wait."""
+
 import numpy as np
 
 from quiver.bodies import chain

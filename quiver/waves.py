@@ -1,4 +1,6 @@
 """A wave: all chains that can be simulated at the same time, because none of them hangs on another of them."""
+
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -50,7 +52,9 @@ class Wave:
         limited = self.blocked is not None or any((p.bend_limits < np.pi - 1e-3).any() for p in physics)
         self.model = chain_model(physics, self.dt, limited)
         self.state = ChainState(self.model)
-        self.lengths = np.array([np.linalg.norm(np.diff(rest[i, : count + 1], axis=0), axis=1).sum() for i, count in enumerate(self.counts)])
+        self.lengths = np.array(
+            [np.linalg.norm(np.diff(rest[i, : count + 1], axis=0), axis=1).sum() for i, count in enumerate(self.counts)]
+        )
         self.before = None
 
     def points(self, world):
@@ -116,14 +120,16 @@ class Wave:
         linear = transforms.pure_rotations(roots[..., :3])
         moves = np.linalg.norm(np.diff(roots[..., 3], axis=0), axis=-1) * self.scale
         steps = np.swapaxes(linear[:-1], -1, -2) @ linear[1:]
-        angles = np.arccos(np.clip((np.trace(np.abs(np.linalg.det(steps))[..., None, None] * steps, axis1=-2, axis2=-1) - 1.0) / 2.0, -1, 1))
+        angles = np.arccos(
+            np.clip((np.trace(np.abs(np.linalg.det(steps))[..., None, None] * steps, axis1=-2, axis2=-1) - 1.0) / 2.0, -1, 1)
+        )
         flips = np.diff(np.sign(np.linalg.det(linear)), axis=0) != 0.0
         alone = (moves > self.lengths) & (moves > JUMP_RATIO * _around(moves))
         turned = (angles > JUMP_TURN) & (angles > JUMP_RATIO * _around(angles))
         return np.concatenate([np.zeros((1, len(self.paths)), bool), flips | alone | turned])
 
-    def advance(self, world, jumped, frames, threads=None):
-        """Simulate S = frames * substeps samples of node matrices (S, J, 3, 4); returns Driven for every sample.
+    def advance(self, world, jumped, frames, every=1, threads=None):
+        """Simulate S = frames * substeps samples of node matrices (S, J, 3, 4); returns Driven for every ``every``-th sample.
 
         jumped  bool (frames, C): in such a frame the chain's keyed motion is taken from the frame's end at once.
         Raises Unstable (the frame counted from the first of these).
@@ -133,15 +139,19 @@ class Wave:
         per_frame = samples // frames
         cuts = [0, *(int(f) * per_frame for f in np.flatnonzero(jumped.any(1)) if f), samples]
         displaced = []
-        for first, end in zip(cuts, cuts[1:], strict=False):
+        for first, end in itertools.pairwise(cuts):
             if first < end:
-                displaced.append(self._stretch_of_time(points, linear, jumped[first // per_frame], first, end, per_frame, threads))
+                part = (first, end, per_frame)
+                displaced.append(self._stretch_of_time(points, linear, jumped[first // per_frame], part, every, threads))
                 if not self.state.greatest_speed < RUNAWAY:
                     raise Unstable(self.layers[0].name, end // per_frame, "it moves faster than anything real could")
         self.before, self.linear_before = points[-1], linear[-1]
-        return self._driven(points, np.concatenate(displaced), world)
+        shown = slice(every - 1, None, every)
+        return self._driven(points[shown], np.concatenate(displaced), world[shown])
 
-    def _stretch_of_time(self, points, linear, jumped, first, end, per_frame, threads):
+    def _stretch_of_time(self, points, linear, jumped, part, every, threads):
+        """Simulate the samples first..end-1, at whose first frame the ``jumped`` chains jump; returns the recorded displacements."""
+        first, end, per_frame = part
         for chain in np.flatnonzero(jumped):
             target = first + per_frame - 1
             old = linear[first - 1, chain] if first else self.linear_before[chain]
@@ -152,7 +162,7 @@ class Wave:
         before = self.before if first == 0 else points[first - 1]
         axes = None if self.blocked is None else self._world_axes(linear[first:end])
         motion, axis_rows = motion_rows(self.model, points[first:end], before, axes)
-        return advance(self.model, self.state, motion, axis_rows, threads=threads)
+        return advance(self.model, self.state, motion, axis_rows, record_every=every, threads=threads)
 
     def _world_axes(self, linear):
         frames = transforms.pure_rotations(linear)
@@ -200,5 +210,3 @@ def _around(values):
     """The larger of the values one frame before and after; at the ends the one there is."""
     padded = np.concatenate([np.zeros((1, *values.shape[1:])), values, np.zeros((1, *values.shape[1:]))])
     return np.maximum(padded[:-2], padded[2:])
-
-

@@ -1,4 +1,5 @@
 """The steps of the work, in order: the one table that the navigation, the URLs and the tests read."""
+
 from dataclasses import dataclass
 
 

@@ -1,4 +1,5 @@
 """Baking a take onto joints: keys in each joint's own space, as a new clip beside the artist's."""
+
 from dataclasses import dataclass
 
 import numpy as np
@@ -65,7 +66,10 @@ def bake(character, clip, frame_rate, take_first, rotated, translated, rotations
     if not is_whole:
         tracks += _resampled(character, clip, frames / frame_rate, times, {(t.node, t.path) for t in tracks})
     thinned = [thin(track, turn_limit) for track in tracks] if turn_limit > 0.0 else [(track, 0.0) for track in tracks]
-    errors = {path: max((error for track, error in thinned if (track.path == "rotation") == (path == "turn")), default=0.0) for path in ("turn", "shift")}
+    errors = {
+        path: max((error for track, error in thinned if (track.path == "rotation") == (path == "turn")), default=0.0)
+        for path in ("turn", "shift")
+    }
     done = tuple(track for track, _ in thinned)
     keys = sum(len(track.times) for track in done)
     return Baked(done, clip.sources if is_whole else (), len(frames), keys, errors["turn"], errors["shift"])

@@ -1,4 +1,5 @@
 """The chain body: from dials a person can see to masses, compliances and damping that meet them."""
+
 from dataclasses import dataclass
 
 import numpy as np

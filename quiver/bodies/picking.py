@@ -1,4 +1,6 @@
 """From a layer's picks to chains of joints: no gaps, no surprise branches, nothing of zero length."""
+
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -71,7 +73,7 @@ def _between(skeleton, root, end):
 
 
 def _picked(skeleton, nodes):
-    for upper, lower in zip(nodes, nodes[1:], strict=False):
+    for upper, lower in itertools.pairwise(nodes):
         if skeleton.parents[lower] == upper:
             continue
         way = skeleton.ancestors(lower)
@@ -122,7 +124,9 @@ def _tip_offset(character, world, nodes, last_point, shortest):
         centre = _moved_centre(character, world, last)
         if centre is not None and np.linalg.norm(centre - origin) > shortest:
             return into @ (centre - origin)
-    before = [node for node in (*nodes[::-1], *character.skeleton.ancestors(nodes[0])) if np.linalg.norm(world[node, :, 3] - origin) > shortest]
+    before = [
+        node for node in (*nodes[::-1], *character.skeleton.ancestors(nodes[0])) if np.linalg.norm(world[node, :, 3] - origin) > shortest
+    ]
     return into @ (origin - world[before[0], :, 3]) if before else None
 
 

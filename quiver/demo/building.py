@@ -1,4 +1,5 @@
 """Puts a generated character together as a GLB."""
+
 from dataclasses import dataclass
 
 import numpy as np

@@ -1,4 +1,6 @@
 """Mudwick, the mail beast of the Saltmarsh Post: a stocky four-legger with barbels, a fin frill, a paddle tail and a bell."""
+import itertools
+
 import numpy as np
 
 from quiver.demo import shapes
@@ -169,7 +171,7 @@ def _barbel_parts(builder):
     for letter, side in SIDES:
         for number in "12":
             knots = [_mirrored(p, side) for p in BARBELS[f"l{number}"]]
-            start = np.array(knots[0]) + (0.0, 0.035, -0.03)
+            start = (*np.array(knots[0]), 0.0, 0.035, -0.03)
             vertices, triangles, along, _ = shapes.tube([start, *knots], (0.036, 0.030, 0.023, 0.018, 0.013), 21, 9)
             colour = ramp(along / 4.0, [(0.0, OCHRE), (0.35, OCHRE), (1.0, ROSE)])
             names = ["jaw", *(f"barbel_{letter}{number}_{k}" for k in (1, 2, 3))]
@@ -180,10 +182,11 @@ def _barbel_parts(builder):
 def _frill_part(builder):
     """One web over four rays; its first and last column lie on the back."""
     rays = [np.array(ray, float) for ray in FRILL]
-    first, last = np.array([(0, 1.09, 0.50), (0, 1.10, 0.49), (0, 1.11, 0.48)]), np.array([(0, 0.93, -0.62), (0, 0.94, -0.64), (0, 0.95, -0.66)])
+    first = np.array([(0, 1.09, 0.50), (0, 1.10, 0.49), (0, 1.11, 0.48)])
+    last = np.array([(0, 0.93, -0.62), (0, 0.94, -0.64), (0, 0.95, -0.66)])
     lines = [first, *rays, last]
     columns, count = [], 9
-    for k, (a, b) in enumerate(zip(lines, lines[1:], strict=False)):
+    for k, (a, b) in enumerate(itertools.pairwise(lines)):
         for step in range(count if k < len(lines) - 2 else count + 1):
             t = step / count
             line = (1 - t) * a + t * b
@@ -231,7 +234,8 @@ def _eye_parts(builder):
         normals = (vertices - centre) / np.linalg.norm(vertices - centre, axis=1, keepdims=True)
         look = np.array((0.62 * side, 0.16, 0.77))
         facing = np.degrees(np.arccos(np.clip(normals @ look / np.linalg.norm(look), -1, 1)))
-        colour = ramp(facing, [(0, INK), (27, INK), (30, (222, 160, 52)), (42, (240, 196, 92)), (45, (92, 84, 60)), (50, (228, 222, 200)), (180, (214, 204, 176))])
+        iris = [(0, INK), (27, INK), (30, (222, 160, 52)), (42, (240, 196, 92)), (45, (92, 84, 60))]
+        colour = ramp(facing, [*iris, (50, (228, 222, 200)), (180, (214, 204, 176))])
         glint = np.exp(-((np.degrees(np.arccos(np.clip(normals @ np.array((0.35 * side, 0.62, 0.70)), -1, 1))) / 9.0) ** 4))
         colour += glint[:, None] * (250.0 - colour)
         yield Part(vertices, triangles, normals, colour, _whole(builder, "head", len(vertices)))
@@ -247,12 +251,13 @@ def _nostril_parts(builder):
 
 
 def _bell_parts(builder):
-    profile = np.array([(0.004, 0.015), (0.022, 0.012), (0.036, -0.006), (0.046, -0.04), (0.054, -0.078), (0.070, -0.104), (0.074, -0.112), (0.064, -0.112), (0.045, -0.085), (0.002, -0.05)])
+    outside = [(0.004, 0.015), (0.022, 0.012), (0.036, -0.006), (0.046, -0.04), (0.054, -0.078), (0.070, -0.104), (0.074, -0.112)]
+    profile = np.array([*outside, (0.064, -0.112), (0.045, -0.085), (0.002, -0.05)])
     vertices, triangles, u, _ = shapes.turned(profile[::-1], 24, BELL[0])
     colour = ramp(1.0 - u, [(0.0, BRASS), (0.55, BRASS), (0.66, (240, 206, 120)), (0.75, BRASS), (0.8, (92, 66, 34)), (1.0, (60, 44, 26))])
     yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "bell_1", len(vertices)))
     angle = np.linspace(0.05, np.pi - 0.05, 10)
-    centre = np.array(BELL[1]) + (0.0, 0.005, 0.0)
+    centre = (*np.array(BELL[1]), 0.0, 0.005, 0.0)
     vertices, triangles, _, _ = shapes.turned(np.stack([0.024 * np.sin(angle), -0.024 * np.cos(angle)], 1), 14, centre)
     colour = np.tile(np.array((120, 88, 44), float), (len(vertices), 1))
     yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "bell_2", len(vertices)))
@@ -297,11 +302,15 @@ def setup():
     """The setup that comes with Mudwick."""
     barbels = tuple(ChainPick(f"barbel_{letter}{number}_1") for letter in "lr" for number in "12")
     frill = tuple(ChainPick(f"frill_{number}_1") for number in (1, 2, 3, 4))
+
+    def layer(name, label, chains, **dials):
+        return Layer(name, label, "chain", True, chains, {key: float(value) for key, value in dials.items()})
+
     return Setup(
         (
-            Layer("tail", "Paddle tail", "chain", True, (ChainPick("tail_1"),), {"wobble_rate": 1.3, "settle_time": 30.0, "drag": 4.0, "wobble_taper": 70.0}),
-            Layer("barbels", "Barbels", "chain", True, barbels, {"wobble_rate": 2.2, "settle_time": 26.0, "gravity": 30.0, "bend_limit": 70.0}),
-            Layer("frill", "Fin frill", "chain", True, frill, {"wobble_rate": 3.0, "settle_time": 16.0, "drag": 3.0, "bend_limit": 40.0}),
-            Layer("bell", "Bell", "chain", True, (ChainPick("bell_1", "bell_1"),), {"wobble_rate": 1.6, "settle_time": 60.0, "gravity": 100.0, "bend_limit": 75.0}),
+            layer("tail", "Paddle tail", (ChainPick("tail_1"),), wobble_rate=1.3, settle_time=30, drag=4, wobble_taper=70),
+            layer("barbels", "Barbels", barbels, wobble_rate=2.2, settle_time=26, gravity=30, bend_limit=70),
+            layer("frill", "Fin frill", frill, wobble_rate=3, settle_time=16, drag=3, bend_limit=40),
+            layer("bell", "Bell", (ChainPick("bell_1", "bell_1"),), wobble_rate=1.6, settle_time=60, gravity=100, bend_limit=75),
         )
     )

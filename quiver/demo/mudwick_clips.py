@@ -1,4 +1,6 @@
 """Mudwick's clips: gaits by formula, with feet that stay where they stand."""
+import itertools
+
 import numpy as np
 
 from quiver.bake.joints import Track
@@ -79,7 +81,7 @@ def _smooth(values):
 def _eased(seconds, *keys):
     """A value that eases from key to key (time, value)."""
     value = np.full_like(seconds, keys[0][1])
-    for (start, a), (end, b) in zip(keys, keys[1:], strict=False):
+    for (start, a), (end, b) in itertools.pairwise(keys):
         value = np.where(seconds >= start, a + (b - a) * _smooth((seconds - start) / (end - start)), value)
     return value
 
@@ -115,7 +117,9 @@ def _hop(builder):
     air = np.clip((t - leave) / (touch - leave), 0.0, 1.0)
     lift = 4 * 0.42 * air * (1 - air)
     forward = 0.75 * _eased(t, (0.42, 0.0), (0.60, 0.10), (1.12, 0.96), (1.35, 1.0))
-    crouch = _eased(t, (0, 0.0), (0.40, -0.17), (0.56, 0.05), (0.75, 0.0), (1.10, 0.03), (1.26, -0.20), (1.55, 0.03), (1.85, -0.012), (2.2, 0.0))
+    before = ((0, 0.0), (0.40, -0.17), (0.56, 0.05), (0.75, 0.0))
+    after = ((1.10, 0.03), (1.26, -0.20), (1.55, 0.03), (1.85, -0.012), (2.2, 0.0))
+    crouch = _eased(t, *before, *after)
     motion.shift("root", z=forward, y=lift)
     motion.shift("hips", y=crouch)
     pitch = _eased(t, (0, 0), (0.40, 5), (0.58, -15), (0.85, 0), (1.10, 13), (1.28, 4), (1.6, -2), (2.0, 0))
@@ -148,7 +152,8 @@ def _shake(builder):
         return angle * np.interp(t - late, t, strength) * np.sin(wave - 2 * np.pi * 3.6 * late)
 
     motion.shift("hips", y=-0.05 * _eased(t, (0.0, 0.0), (0.4, 1.0), (2.2, 1.0), (2.7, 0.0)))
-    for joint, late, angle in (("head", 0.0, 20.0), ("neck", 0.02, 12.0), ("chest", 0.05, 9.0), ("spine_2", 0.08, 6.0), ("spine_1", 0.11, 6.0), ("hips", 0.15, 8.0)):
+    spine = (("chest", 0.05, 9.0), ("spine_2", 0.08, 6.0), ("spine_1", 0.11, 6.0), ("hips", 0.15, 8.0))
+    for joint, late, angle in (("head", 0.0, 20.0), ("neck", 0.02, 12.0), *spine):
         swing = roll(late, angle)
         motion.turn(joint, roll=swing, yaw=0.5 * swing)
     lowered = _eased(t, (0.0, 0.0), (0.4, 10.0), (1.9, 8.0), (2.5, -4.0), (2.9, 0.0))

@@ -1,4 +1,5 @@
 """Small explicit meshes for the demo characters: tubes, sheets and turned shapes. All return (vertices, triangles, u, v)."""
+
 import numpy as np
 
 
@@ -40,7 +41,6 @@ def tube(knots, radii, rings, sides):
     cap = np.stack([last, (rings - 1) * sides + (np.arange(sides) + 1) % sides, np.full(sides, rings * sides)], 1)
     triangles = np.concatenate([_grid_triangles(rings, sides, closed=True), cap.astype(np.int32)])
     return vertices, triangles, np.append(u, along[-1]), np.append(np.tile(angle, rings), 0.0)
-
 
 
 def turned(profile, sides, centre, axis=1):

@@ -1,4 +1,5 @@
 """Implicit surfaces: soft blends of simple solids, and an even mesh of where they end."""
+
 from dataclasses import dataclass
 
 import numpy as np
@@ -92,7 +93,12 @@ def mesh_of(distance, low, high, cell):
 
 
 def _cell_vertices(inside, axes, cell):
-    corners = [inside[x : inside.shape[0] - 1 + x, y : inside.shape[1] - 1 + y, z : inside.shape[2] - 1 + z] for x in (0, 1) for y in (0, 1) for z in (0, 1)]
+    corners = [
+        inside[x : inside.shape[0] - 1 + x, y : inside.shape[1] - 1 + y, z : inside.shape[2] - 1 + z]
+        for x in (0, 1)
+        for y in (0, 1)
+        for z in (0, 1)
+    ]
     filled = sum(corner.astype(int) for corner in corners)
     crossed = (filled > 0) & (filled < 8)
     vertex_of = np.full(crossed.shape, -1, np.int64)

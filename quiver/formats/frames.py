@@ -5,6 +5,7 @@ kind 0    JSON: the header (nodes, rate, bound) or the ending (state)
 kind 1    u32 first frame, u32 frames F, then int16 rotations (F, K, 4) as fractions of 32767,
           padded to four bytes, float32 translations (F, M, 3), float32 scales (F, N, 3)
 """
+
 import json
 import struct
 

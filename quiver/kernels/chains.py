@@ -19,6 +19,7 @@ axes            6 n a substep       two blocked turning axes (unit vectors or ze
 record          3 n a recording     displacement x y z [m]
 ==============  ==================  ==========================================================================
 """
+
 import numpy as np
 from numba import njit
 from numba.extending import register_jitable
@@ -212,9 +213,7 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, scratch):
         d, l1, y = load3(scratch, SCRATCH * i + 7)
         push = y / d - l1_next * pull
         ux, uy, uz = load3(state, s0 + 6 * i)
-        store3(
-            state, s0 + 6 * i, ux + w * (push * nx - pull * hx), uy + w * (push * ny - pull * hy), uz + w * (push * nz - pull * hz)
-        )
+        store3(state, s0 + 6 * i, ux + w * (push * nx - pull * hx), uy + w * (push * ny - pull * hy), uz + w * (push * nz - pull * hz))
         pull, l1_next = push, l1
         hx, hy, hz = nx, ny, nz
 

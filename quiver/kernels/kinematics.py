@@ -1,4 +1,5 @@
 """Forward kinematics over many times at once."""
+
 import numpy as np
 from numba import njit
 

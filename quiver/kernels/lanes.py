@@ -9,6 +9,7 @@ from the same source:
 
 No fast-math flag is set: an expression like ``a*b - b*a`` is exactly zero, which keeps a still character still to the bit.
 """
+
 import operator
 
 import numpy as np

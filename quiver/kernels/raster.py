@@ -1,4 +1,5 @@
 """A small z-buffer for still pictures."""
+
 import numpy as np
 from numba import njit
 

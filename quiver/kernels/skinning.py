@@ -1,4 +1,5 @@
 """Skinning kernels: linear blend and dual quaternions. V vertices, I influences, B bind joints; float32."""
+
 import numpy as np
 from numba import njit
 
@@ -54,6 +55,6 @@ def _skin_dual_quaternion(positions, slots, weights, duals, stretches):
     return out
 
 
-_options = dict(nogil=True, cache=True, error_model="numpy", fastmath={"contract"})
+_options = {"nogil": True, "cache": True, "error_model": "numpy", "fastmath": {"contract"}}
 skin_linear = njit(**_options)(_skin_linear)
 skin_dual_quaternion = njit(**_options)(_skin_dual_quaternion)

@@ -1,4 +1,5 @@
 """A character: skeleton, skinned meshes, clips."""
+
 from dataclasses import dataclass, field
 
 import numpy as np

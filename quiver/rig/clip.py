@@ -1,10 +1,10 @@
 """Clips: keyed motion, and what it is at any time."""
+
 from dataclasses import dataclass
 
 import numpy as np
 
 from quiver.rig import transforms
-from quiver.rig.pose import Pose
 
 PATHS = ("translation", "rotation", "scale")
 

@@ -1,4 +1,5 @@
 """Poses: where every joint is, in its parent's space and in the world."""
+
 from dataclasses import dataclass
 
 import numpy as np

@@ -1,4 +1,5 @@
 """The joints of a character and the nodes between them."""
+
 from dataclasses import dataclass
 
 import numpy as np

@@ -1,4 +1,5 @@
 """Skinning: where the vertices go when the joints move."""
+
 import numpy as np
 
 from quiver.kernels import skinning as kernels

@@ -1,4 +1,5 @@
 """Rotations and placements as NumPy arrays: quaternions are x, y, z, w (the order of glTF); any leading shape is allowed."""
+
 import numpy as np
 
 IDENTITY = np.array([0.0, 0.0, 0.0, 1.0])

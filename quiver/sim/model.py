@@ -1,4 +1,5 @@
 """The constant side of a simulation: what is made of what, packed for the kernels."""
+
 from dataclasses import dataclass
 
 import numpy as np

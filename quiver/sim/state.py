@@ -1,4 +1,5 @@
 """The varying side of a simulation."""
+
 import numpy as np
 
 from quiver.kernels.lanes import LANES

@@ -1,4 +1,5 @@
 """Advancing a simulation: the one place that calls the chain kernel."""
+
 import os
 from concurrent.futures import ThreadPoolExecutor
 

@@ -1,4 +1,5 @@
 """Bakes: files made from takes."""
+
 import zlib
 
 from django.db import models

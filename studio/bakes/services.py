@@ -1,4 +1,5 @@
 """Baking a take into a file."""
+
 from django.db import transaction
 
 from quiver import export

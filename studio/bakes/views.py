@@ -1,4 +1,5 @@
 """The Bake step."""
+
 import re
 
 from django.http import Http404, StreamingHttpResponse

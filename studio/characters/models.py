@@ -1,4 +1,5 @@
 """Characters and the versions of their setups."""
+
 import zlib
 
 from django.db import models, transaction

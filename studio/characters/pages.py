@@ -1,4 +1,5 @@
 """One view serves a step's full page or, to htmx, the panel with the step bar."""
+
 from django.shortcuts import get_object_or_404, render
 
 from studio.characters.models import Character

@@ -1,4 +1,5 @@
 """What the app asks of the core about characters."""
+
 import io
 from functools import lru_cache
 from pathlib import PurePath
@@ -128,8 +129,6 @@ def _depth_first(children):
         order.append(index)
         waiting.extend(reversed(children[index]))
     return order
-
-
 
 
 @transaction.atomic

@@ -1,4 +1,5 @@
 """The library and the Rig step."""
+
 from django.conf import settings
 from django.http import HttpResponse
 from django.shortcuts import redirect, render

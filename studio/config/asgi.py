@@ -1,4 +1,5 @@
 """The ASGI entry point."""
+
 import os
 
 from django.core.asgi import get_asgi_application

@@ -1,4 +1,5 @@
 """Errors of the core, shown to the artist in plain words."""
+
 from django.shortcuts import render
 
 from quiver.errors import QuiverError

@@ -1,4 +1,5 @@
 """Settings of the app. Everything the artist makes lives in one folder: KEEN_DATA, by default ``var`` beside the code."""
+
 import os
 import secrets
 from pathlib import Path

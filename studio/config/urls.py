@@ -1,4 +1,5 @@
 """All URLs: the library, and the steps of one character."""
+
 from django.urls import include, path
 
 urlpatterns = [

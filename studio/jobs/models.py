@@ -1,4 +1,5 @@
 """Long work: what it is, how far it is, whether it should stop."""
+
 from django.db import models
 
 

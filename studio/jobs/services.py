@@ -1,4 +1,5 @@
 """Starting, stopping, running and reaping jobs."""
+
 import os
 import threading
 import time

@@ -1,4 +1,5 @@
 """Edits of a setup. Each is checked by the core, kept as a new version and, where the artist follows changes, simulated at once."""
+
 from dataclasses import replace
 
 from quiver import dials

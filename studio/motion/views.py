@@ -1,4 +1,5 @@
 """The Motion step: the layer stack and its dials."""
+
 import json
 import re
 
@@ -142,7 +143,9 @@ def import_setup(request, pk):
     row = character_or_404(pk)
     file = request.FILES.get("file")
     if file is None or file.size > setups.LARGEST_DOCUMENT:
-        raise BadInput(f"expected a setup file of at most {setups.LARGEST_DOCUMENT >> 20} MB, got {'none' if file is None else 'a larger one'}")
+        raise BadInput(
+            f"expected a setup file of at most {setups.LARGEST_DOCUMENT >> 20} MB, got {'none' if file is None else 'a larger one'}"
+        )
     return _panel(request, row, None, services.import_setup(row, file.read()))
 
 

@@ -1,4 +1,5 @@
 """Takes: what was simulated, with everything that it depended on."""
+
 from django.db import models
 
 from studio.characters.models import Character, SetupVersion

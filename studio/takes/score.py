@@ -1,4 +1,5 @@
 """The score: per layer, what it added to the keyed motion, frame by frame, as SVG paths."""
+
 from dataclasses import dataclass
 
 import numpy as np
@@ -39,10 +40,16 @@ def _lane(take, layer, values, top):
     peak = float(values[worst]) if len(values) else 0.0
     is_keyed = len(layer.amount) > 1 or layer.amount[0][1] != 1.0
     place = (worst + 0.5, float(heights[worst]) if len(values) else LANE_HEIGHT)
-    return Lane(layer.id, layer.name, area, amount if is_keyed else "", peak, take.first_frame + worst, *place, np.round(values, 1).tolist())
+    return Lane(
+        layer.id, layer.name, area, amount if is_keyed else "", peak, take.first_frame + worst, *place, np.round(values, 1).tolist()
+    )
 
 
 def ticks(first_frame, count):
     """Frames to write on the ruler: at most about twenty, at round numbers."""
     step = next((step for step in (1, 2, 5, 10, 20, 24, 50, 100, 200, 500, 1000, 5000) if count / step <= 20), 10_000)
-    return [{"frame": frame, "percent": 100.0 * (frame - first_frame + 0.5) / count} for frame in range(first_frame, first_frame + count) if frame % step == 0]
+    return [
+        {"frame": frame, "percent": 100.0 * (frame - first_frame + 0.5) / count}
+        for frame in range(first_frame, first_frame + count)
+        if frame % step == 0
+    ]

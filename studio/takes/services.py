@@ -1,4 +1,5 @@
 """Running takes and reading them back."""
+
 import numpy as np
 from django.db import transaction
 from numcodecs import Blosc

@@ -1,4 +1,5 @@
 """The Takes step, the score, and the stream of frames to the stage."""
+
 import asyncio
 
 from asgiref.sync import sync_to_async
@@ -95,7 +96,11 @@ def stage_state(request, pk):
     query = urlencode({"clip": row.active_clip, "rate": row.setup.frame_rate})
     return JsonResponse(
         {
-            "clip": {"name": row.active_clip, "frames": clip["frames"] if clip else 1, "url": f"{reverse('clip-frames', args=[pk])}?{query}"},
+            "clip": {
+                "name": row.active_clip,
+                "frames": clip["frames"] if clip else 1,
+                "url": f"{reverse('clip-frames', args=[pk])}?{query}",
+            },
             "frameRate": row.setup.frame_rate,
             "take": _take_state(row, take) if take else None,
         }

@@ -1,4 +1,5 @@
 """Accessors of glTF 2.0: typed arrays in the buffers, dense or sparse, normalised or not."""
+
 import numpy as np
 
 from quiver.formats.gltf.container import refused

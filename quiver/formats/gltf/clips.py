@@ -1,4 +1,5 @@
 """Animations of a glTF document, gathered into clips."""
+
 from dataclasses import replace
 
 import numpy as np
@@ -88,7 +89,9 @@ def _merged(clips, remarks):
     merged = []
     for group in groups:
         if len(group) > 1:
-            remarks.note("merged-clips", f"{len(group)} animations of one joint each are read as one clip “{group[0].name}”", "", "animations")
+            remarks.note(
+                "merged-clips", f"{len(group)} animations of one joint each are read as one clip “{group[0].name}”", "", "animations"
+            )
         channels = tuple(channel for clip in group for channel in clip.channels)
         sources = tuple(index for clip in group for index in clip.sources)
         merged.append(Clip(group[0].name, channels, min(c.start for c in group), max(c.end for c in group), sources))

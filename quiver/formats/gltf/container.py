@@ -1,4 +1,5 @@
 """The outer shell of glTF 2.0: GLB chunks or JSON with data URIs, kept whole so that what is not touched goes out as it came in."""
+
 import base64
 import binascii
 import copy
@@ -48,7 +49,9 @@ def parse(data):
     elif data.lstrip()[:1] == b"{":
         json_bytes, binary = data, None
     else:
-        raise refused("not-gltf", "expected a GLB or glTF 2.0 file, got something else", "file", "Choose a file that ends in .glb or .gltf.")
+        raise refused(
+            "not-gltf", "expected a GLB or glTF 2.0 file, got something else", "file", "Choose a file that ends in .glb or .gltf."
+        )
     try:
         tree = json.loads(json_bytes.decode("utf-8"), parse_constant=_no_constant)
     except (UnicodeDecodeError, ValueError, RecursionError) as error:

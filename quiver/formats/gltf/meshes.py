@@ -1,4 +1,5 @@
 """Meshes and skins of a glTF document."""
+
 import numpy as np
 
 from quiver.formats.gltf import container
@@ -29,7 +30,8 @@ def read_meshes(document, skeleton, remarks):
                 continue
             name = meshes[node["mesh"]].get("name") or skeleton.names[node_index]
             name = f"{name} {number + 1}" if len(primitives) > 1 else str(name)
-            mesh = remarks.guard(lambda args=(primitive, name, node_index, skin): _read_primitive(document, *args, skins, where, remarks))
+            arguments = (primitive, name, node_index, skin, skins, where, remarks)
+            mesh = remarks.guard(lambda arguments=arguments: _read_primitive(document, *arguments))
             if mesh is not None:
                 found.append(mesh)
     return found

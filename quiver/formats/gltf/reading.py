@@ -1,4 +1,5 @@
 """From a glTF document to a Character. Everything worth saying about the file is collected and returned at once."""
+
 import numpy as np
 
 from quiver.errors import BadInput
@@ -50,7 +51,12 @@ def _check_extensions(document, remarks):
     required = document.tree.get("extensionsRequired", [])
     for extension in required if isinstance(required, list) else []:
         if extension not in READ_EXTENSIONS and not str(extension).startswith("KHR_materials"):
-            remarks.refuse("extension", f"the file needs “{extension}”, which is not read here", "Export without compression or extras.", "extensionsRequired")
+            remarks.refuse(
+                "extension",
+                f"the file needs “{extension}”, which is not read here",
+                "Export without compression or extras.",
+                "extensionsRequired",
+            )
 
 
 def _read_skeleton(document, remarks):
@@ -139,6 +145,6 @@ def _check_size(skeleton, meshes, remarks):
         remarks.warn("unit", f"the joints span {span:.3g} units; glTF counts in metres", hint, "nodes")
     is_mirrored = np.linalg.det(world[skeleton.is_joint, :, :3]) < 0.0 if skeleton.is_joint.any() else np.zeros(0, bool)
     if is_mirrored.any():
-        remarks.note("mirrored", f"{int(is_mirrored.sum())} joints are mirrored (negative scale)", "They are simulated as they look.", "nodes")
-
-
+        remarks.note(
+            "mirrored", f"{int(is_mirrored.sum())} joints are mirrored (negative scale)", "They are simulated as they look.", "nodes"
+        )

@@ -1,4 +1,5 @@
 """Collects findings while a file is read, so that the artist sees all of them at once."""
+
 from quiver.errors import BadFormat, Finding
 
 

@@ -1,4 +1,5 @@
 """Adding to a glTF document without touching what is there."""
+
 import numpy as np
 
 from quiver.formats.gltf.accessors import ARRAY_TARGET, append_accessor, read_accessor
@@ -60,4 +61,3 @@ def repair_weights(document):
                 attributes[key] = append_accessor(document, scaled, "VEC4", target=ARRAY_TARGET)
             changed += 1
     return changed
-

@@ -1,4 +1,5 @@
 """``manage.py load_demo``: brings in the demo characters that are not there yet. Never touches anything else."""
+
 from django.core.management.base import BaseCommand
 
 from quiver.demo import mudwick

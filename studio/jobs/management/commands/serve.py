@@ -1,8 +1,10 @@
 """``manage.py serve``: the app on the loopback address, with its worker."""
+
 import os
 import subprocess
 import sys
 import threading
+import time
 
 import uvicorn
 from django.core.management.base import BaseCommand
@@ -18,14 +20,25 @@ class Command(BaseCommand):
 
     def add_arguments(self, parser):
         parser.add_argument("--port", type=int, default=8040)
+        parser.add_argument("--began", type=int, help="when setting up began, seconds since 1970")
 
-    def handle(self, *args, port, **options):
+    def handle(self, *args, port, began, **options):
+        server = uvicorn.Server(
+            uvicorn.Config("studio.config.asgi:application", host="127.0.0.1", port=port, log_level="warning", lifespan="off")
+        )
         keeper = WorkerKeeper()
         keeper.start()
+        threading.Thread(target=self._say_when_up, args=(server, port, began), daemon=True).start()
         try:
-            uvicorn.run("studio.config.asgi:application", host="127.0.0.1", port=port, log_level="warning", lifespan="off")
+            server.run()
         finally:
             keeper.stop()
+
+    def _say_when_up(self, server, port, began):
+        while not server.started:
+            time.sleep(0.05)
+        took = f" (set up in {max(0, int(time.time()) - began)} s)" if began else ""
+        self.stdout.write(f"Keen Quiver is at http://127.0.0.1:{port}/{took}. Stop it with Ctrl-C.")
 
 
 class WorkerKeeper:

@@ -1,4 +1,5 @@
 """``manage.py work``: the warm worker. Ends by itself when the process that started it is gone."""
+
 import os
 import threading
 import time
