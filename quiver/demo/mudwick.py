@@ -171,7 +171,7 @@ def _barbel_parts(builder):
     for letter, side in SIDES:
         for number in "12":
             knots = [_mirrored(p, side) for p in BARBELS[f"l{number}"]]
-            start = (*np.array(knots[0]), 0.0, 0.035, -0.03)
+            start = np.array(knots[0]) + np.array((0.0, 0.035, -0.03))
             vertices, triangles, along, _ = shapes.tube([start, *knots], (0.036, 0.030, 0.023, 0.018, 0.013), 21, 9)
             colour = ramp(along / 4.0, [(0.0, OCHRE), (0.35, OCHRE), (1.0, ROSE)])
             names = ["jaw", *(f"barbel_{letter}{number}_{k}" for k in (1, 2, 3))]
@@ -257,7 +257,7 @@ def _bell_parts(builder):
     colour = ramp(1.0 - u, [(0.0, BRASS), (0.55, BRASS), (0.66, (240, 206, 120)), (0.75, BRASS), (0.8, (92, 66, 34)), (1.0, (60, 44, 26))])
     yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "bell_1", len(vertices)))
     angle = np.linspace(0.05, np.pi - 0.05, 10)
-    centre = (*np.array(BELL[1]), 0.0, 0.005, 0.0)
+    centre = np.array(BELL[1]) + np.array((0.0, 0.005, 0.0))
     vertices, triangles, _, _ = shapes.turned(np.stack([0.024 * np.sin(angle), -0.024 * np.cos(angle)], 1), 14, centre)
     colour = np.tile(np.array((120, 88, 44), float), (len(vertices), 1))
     yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "bell_2", len(vertices)))
