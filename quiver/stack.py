@@ -86,7 +86,6 @@ class Run:
         jumps = [wave.jumps(frame_world) for wave in self.waves]
         for wave in self.waves:
             wave.start(frame_world[0])
-            wave.linear_before = frame_world[0][wave.point_nodes[:, 0], :, :3]
         at, size = start, preroll + FIRST_CHUNK
         while at <= self.last_frame and keep_going():
             end = min(at + size, self.last_frame + 1)

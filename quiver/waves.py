@@ -15,6 +15,8 @@ from quiver.sim.step import advance, motion_rows
 
 RUNAWAY = 2000.0
 """[m/s]: nothing that hangs on a character moves at six times the speed of sound."""
+MOST_PER_STEP = 0.25
+"""The part of its whole length that a chain's particle may move against its keyed motion in one substep."""
 JUMP_TURN = np.radians(100.0)
 JUMP_RATIO = 4.0
 """A move is a jump if it is this many times the moves of the frames around it, and longer than the chain."""
@@ -55,7 +57,6 @@ class Wave:
         self.lengths = np.array(
             [np.linalg.norm(np.diff(rest[i, : count + 1], axis=0), axis=1).sum() for i, count in enumerate(self.counts)]
         )
-        self.before = None
 
     def points(self, world):
         """The chains' points (S, C, n + 1, 3) [m] in node matrices (S, J, 3, 4)."""
@@ -108,11 +109,16 @@ class Wave:
             share[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0]),
             limits,
             np.zeros(len(body.lengths)),
+            MOST_PER_STEP * float(body.lengths.sum()) / self.dt,
+            max(3.0 * value("stretch") / 100.0, 0.05),
+            both,
         )
 
     def start(self, world):
         """Begin at rest in a pose: node matrices (J, 3, 4)."""
         self.before = self.points(world[None])[0]
+        self.steps_before = np.zeros_like(self.before)
+        self.linear_before = world[self.point_nodes[:, 0], :, :3]
 
     def jumps(self, frame_world):
         """Which chains' roots jump on the way to each frame: bool (F, C) from node matrices (F, J, 3, 4) at frames."""
@@ -145,6 +151,7 @@ class Wave:
                 displaced.append(self._stretch_of_time(points, linear, jumped[first // per_frame], part, every, threads))
                 if not self.state.greatest_speed < RUNAWAY:
                     raise Unstable(self.layers[0].name, end // per_frame, "it moves faster than anything real could")
+        self.steps_before = points[-1] - (points[-2] if samples > 1 else self.before)
         self.before, self.linear_before = points[-1], linear[-1]
         shown = slice(every - 1, None, every)
         return self._driven(points[shown], np.concatenate(displaced), world[shown])
@@ -153,16 +160,27 @@ class Wave:
         """Simulate the samples first..end-1, at whose first frame the ``jumped`` chains jump; returns the recorded displacements."""
         first, end, per_frame = part
         for chain in np.flatnonzero(jumped):
-            target = first + per_frame - 1
-            old = linear[first - 1, chain] if first else self.linear_before[chain]
-            carried = transforms.pure_rotations(linear[target, chain]) @ transforms.pure_rotations(old).T
-            self.state.turned(chain, carried)
-            points[first:target, chain] = points[target, chain]
-            (points[first - 1] if first else self.before)[chain] = points[target, chain]
+            self._jump(points[:, chain], linear[:, chain], chain, first, per_frame)
         before = self.before if first == 0 else points[first - 1]
         axes = None if self.blocked is None else self._world_axes(linear[first:end])
         motion, axis_rows = motion_rows(self.model, points[first:end], before, axes)
         return advance(self.model, self.state, motion, axis_rows, record_every=every, threads=threads)
+
+    def _jump(self, points, linear, chain, first, per_frame):
+        """Let one chain's keyed motion begin this frame where it ends it, as fast as it was, its swing carried along; in place."""
+        target = first + per_frame - 1
+        old = linear[first - 1] if first else self.linear_before[chain]
+        carried = transforms.pure_rotations(linear[target]) @ transforms.pure_rotations(old).T
+        self.state.turned(chain, carried)
+        last = np.concatenate(
+            [self.steps_before[chain][None], np.diff(np.concatenate([self.before[chain][None], points[:first]]), axis=0)]
+        )[-1]
+        left = np.arange(per_frame - 1, -1, -1)[:, None, None]
+        points[first : first + per_frame] = points[target] - left * (last @ carried.T)
+        if first:
+            points[first - 1] = points[first] - last @ carried.T
+        else:
+            self.before[chain] = points[first] - last @ carried.T
 
     def _world_axes(self, linear):
         frames = transforms.pure_rotations(linear)

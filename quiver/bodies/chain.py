@@ -67,15 +67,7 @@ def _lowest_mode(segments, masses, bend_shape, is_free):
         motions = motions @ linalg.null_space(motions[-3:])
     if motions.shape[1] == 0:
         return 0.0, np.zeros(n)
-    turned, pulled = np.zeros((3 * n, 3 * n)), np.zeros((3 * n, 3 * n))
-    for i, leverage in enumerate(leverages(segments)):
-        rows = slice(3 * i, 3 * i + 3)
-        for matrix, carried in ((turned, _carried(segments, i)), (pulled, leverage * np.eye(3))):
-            matrix[rows, rows] += np.eye(3)
-            if i >= 1:
-                matrix[rows, 3 * i - 3 : 3 * i] -= np.eye(3) + carried
-            if i >= 2:
-                matrix[rows, 3 * i - 6 : 3 * i - 3] += carried
+    turned, pulled = _bend_errors(segments), _bend_pulls(segments)
     stiffness = motions.T @ pulled.T @ (np.repeat(bend_shape, 3)[:, None] * turned) @ motions
     inertia = motions.T @ (np.repeat(masses, 3)[:, None] * motions)
     rates, modes = linalg.eig(stiffness, inertia)
@@ -85,12 +77,41 @@ def _lowest_mode(segments, masses, bend_shape, is_free):
     return float(np.real(rates[slowest])), energy / energy.sum()
 
 
-def _carried(segments, i):
-    """How the turn of segment i - 1 carries segment i, per displacement of its end: (3, 3)."""
-    if i == 0:
-        return np.zeros((3, 3))
-    before, here = segments[i - 1], segments[i]
-    return (np.dot(before, here) * np.eye(3) - np.outer(before, here)) / np.dot(before, before)
+def _bend_errors(segments):
+    """The bends' errors as linear functions of the particles' displacements, (3 n, 3 n).
+
+    A segment's turn is the shortest one onto where it points, on top of the turn before it, whose twist it keeps:
+    turn' = b x d / b2 + (b b . turn) / b2 for a segment b whose ends move apart by d.
+    """
+    n = len(segments)
+    errors, turn = np.zeros((3 * n, 3 * n)), np.zeros((3, 3 * n))
+    for i, segment in enumerate(segments):
+        apart = np.zeros((3, 3 * n))
+        apart[:, 3 * i : 3 * i + 3] = np.eye(3)
+        if i:
+            apart[:, 3 * i - 3 : 3 * i] = -np.eye(3)
+        across = _cross_matrix(segment)
+        errors[3 * i : 3 * i + 3] = apart + across @ turn
+        turn = (across @ apart + np.outer(segment, segment) @ turn) / np.dot(segment, segment)
+    return errors
+
+
+def _bend_pulls(segments):
+    """The directions in which the kernel's bends pull at the particles, (3 n, 3 n)."""
+    n = len(segments)
+    pulls = np.eye(n)
+    for i, leverage in enumerate(leverages(segments)):
+        if i >= 1:
+            pulls[i, i - 1] = -1.0 - leverage
+        if i >= 2:
+            pulls[i, i - 2] = leverage
+    return np.kron(pulls, np.eye(3))
+
+
+def _cross_matrix(vector):
+    """The matrix M with M x = vector x x."""
+    x, y, z = vector
+    return np.array([[0.0, -z, y], [z, 0.0, -x], [-y, x, 0.0]])
 
 
 def substep_rate(wobble_rate, settle_time):

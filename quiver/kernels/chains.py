@@ -39,11 +39,21 @@ GRAVITY = 5
 COS_LIMIT = 8
 SIN_LIMIT = 9
 RADIUS = 10
-PARAMS = 11
+SPEED_LIMIT = 11
+"""The most a particle may move against its keyed motion [m/s]; no sane motion comes near it."""
+TAUT = 12
+"""1 where both ends are held, else 0."""
+STRETCH_LIMIT = 13
+"""How far beyond its keyed length, as a share of it, a segment goes at the most."""
+SHORTEST_SHARE = 0.5
+"""... and the least of its keyed length that is left of it."""
+PARAMS = 14
 
 SCRATCH = 16
 DISCONNECTED = 1e12
 """A softness at which a constraint moves nothing any more (float32 keeps about seven digits)."""
+TAUT_GIVE, TAUT_CARE = 0.01, 4.0
+"""Softness of lengths held at both ends, in shares of the inverse masses: always, and per share of the length it is off."""
 TINY = 1e-20
 """Guards divisions by a squared length; far below the square of any length a character has."""
 
@@ -79,7 +89,8 @@ def turn_onto(qw, qx, qy, qz, ax, ay, az, bx, by, bz):
     ry = az * bx - ax * bz
     rz = ax * by - ay * bx
     inverse = 1.0 / sqrt(rw * rw + (rx * rx + ry * ry + rz * rz))
-    rw = larger(rw * inverse, where_less(rx * rx + ry * ry + rz * rz, TINY * TINY, 1.0, 0.0))
+    # x * (1 / x) need not be one.
+    rw = where_less(0.0, rx * rx + ry * ry + rz * rz, rw * inverse, 1.0)
     rx = rx * inverse
     ry = ry * inverse
     rz = rz * inverse
@@ -116,11 +127,15 @@ def predict(n, dt, state, s0, params, p0, motion, m0, scratch):
         vz = (cz + (vz - cz) * keep) * air + gz
         ux, uy, uz = ux - kx, uy - ky, uz - kz
         store3(scratch, SCRATCH * i, ux, uy, uz)
-        ux, uy, uz = ux + vx * dt, uy + vy * dt, uz + vz * dt
+        # A held particle stays at its keyed place.
+        free = where_less(0.0, load(params, p + INVERSE_MASS), 1.0, 0.0)
+        ux, uy, uz = free * (ux + vx * dt), free * (uy + vy * dt), free * (uz + vz * dt)
         store3(state, s0 + 6 * i, ux, uy, uz)
         dx, dy, dz = sx + (ux - px), sy + (uy - py), sz + (uz - pz)
         tx, ty, tz = rotate(qw, qx, qy, qz, sx, sy, sz)
-        store3(scratch, SCRATCH * i + 3, dx - tx, dy - ty, dz - tz)
+        # A bend says where to point, not how long to be: the target is as long as the segment is now.
+        longer = sqrt(dx * dx + dy * dy + dz * dz) / larger(sqrt(sx * sx + sy * sy + sz * sz), 1e-9)
+        store3(scratch, SCRATCH * i + 3, dx - longer * tx, dy - longer * ty, dz - longer * tz)
         leverage = (bx * sx + by * sy + bz * sz) / (bx * bx + by * by + bz * bz + TINY)
         store(scratch, SCRATCH * i + 6, leverage)
         qw, qx, qy, qz = turn_onto(qw, qx, qy, qz, tx, ty, tz, dx, dy, dz)
@@ -196,6 +211,10 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, scratch):
         rest = sqrt(sx * sx + sy * sy + sz * sz)
         inverse = 1.0 / larger(length, 1e-9)
         nx, ny, nz = dx * inverse, dy * inverse, dz * inverse
+        # A chain held at both ends may have no solution near a bad state, where a full Newton step would be wild:
+        # there the step is the softer the further off it is (Levenberg, Marquardt).
+        over = length / larger(rest, 1e-9) - 1.0
+        soft = soft + load(params, p0 + PARAMS * i + TAUT) * (w + w1) * (TAUT_GIVE + TAUT_CARE * larger(over, -over))
         a1 = -w1 * (nx * hx + ny * hy + nz * hz)
         l1 = a1 / d1
         d = larger(w + w1 + soft - l1 * a1, TINY)
@@ -301,13 +320,29 @@ def push_out(n, state, s0, params, p0, motion, m0, spheres, first_sphere, sphere
 
 
 @register_jitable
-def finish(n, dt, state, s0, scratch):
-    """Take the velocities from the places, never faster than a bullet so that squares stay finite."""
+def finish(n, dt, state, s0, params, p0, motion, m0, scratch):
+    """Bound every segment's length and every particle's speed against the keyed motion, so that nothing can explode."""
+    zero = splat(0.0)
+    px, py, pz = zero, zero, zero
     for i in range(n):
+        limit = load(params, p0 + PARAMS * i + SPEED_LIMIT)
+        w = load(params, p0 + PARAMS * i + INVERSE_MASS)
+        sx, sy, sz = load3(motion, m0 + 6 * i)
+        kx, ky, kz = load3(motion, m0 + 6 * i + 3)
         ox, oy, oz = load3(scratch, SCRATCH * i)
         ux, uy, uz = load3(state, s0 + 6 * i)
-        vx, vy, vz = (ux - ox) / dt, (uy - oy) / dt, (uz - oz) / dt
-        store3(state, s0 + 6 * i + 3, vx, vy, vz)
+        dx, dy, dz = sx + (ux - px), sy + (uy - py), sz + (uz - pz)
+        length = larger(sqrt(dx * dx + dy * dy + dz * dz), 1e-9)
+        rest = sqrt(sx * sx + sy * sy + sz * sz)
+        longest = rest * (1.0 + load(params, p0 + PARAMS * i + STRETCH_LIMIT))
+        wanted = larger(where_less(longest, length, longest, length), SHORTEST_SHARE * rest)
+        change = (wanted / length - 1.0) * where_less(0.0, w, 1.0, 0.0)
+        ux, uy, uz = ux + change * dx, uy + change * dy, uz + change * dz
+        store3(state, s0 + 6 * i, ux, uy, uz)
+        px, py, pz = ux, uy, uz
+        vx, vy, vz = (ux - ox - kx) / dt, (uy - oy - ky) / dt, (uz - oz - kz) / dt
+        slower = limit / larger(sqrt(vx * vx + vy * vy + vz * vz), limit)
+        store3(state, s0 + 6 * i + 3, vx * slower + kx / dt, vy * slower + ky / dt, vz * slower + kz / dt)
 
 
 def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes, spheres, has_limits, record_every, record):
@@ -331,7 +366,7 @@ def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes
                 apply_limits(n, state, s0, params, p0, motion, m0, axes, (step * blocks + block) * 6 * n)
             if sphere_count > 0:
                 push_out(n, state, s0, params, p0, motion, m0, spheres, step * sphere_count, sphere_count)
-            finish(n, dt, state, s0, scratch)
+            finish(n, dt, state, s0, params, p0, motion, m0, scratch)
             if (step + 1) % record_every == 0:
                 r0 = (((step + 1) // record_every - 1) * blocks + block) * 3 * n
                 for i in range(n):

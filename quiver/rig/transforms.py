@@ -40,7 +40,7 @@ def rotate(quaternions, vectors):
 
 
 def slerp(a, b, share):
-    """From unit quaternion a to b along the shorter way; ``share`` has the leading shape. Exact at 0."""
+    """From unit quaternion a to b along the shorter way; ``share`` has the leading shape. Exact at 0 and where a is b."""
     share = np.asarray(share, float)[..., None]
     dot = np.sum(a * b, axis=-1, keepdims=True)
     b = np.where(dot < 0.0, -b, b)
@@ -50,7 +50,8 @@ def slerp(a, b, share):
     safe = np.where(near, 1.0, sine)
     from_a = np.where(near, 1.0 - share, np.sin((1.0 - share) * angle) / safe)
     from_b = np.where(near, share, np.sin(share * angle) / safe)
-    return np.where(share == 0.0, a, normalised(from_a * a + from_b * b))
+    unmoved = (share == 0.0) | np.all(a == b, axis=-1, keepdims=True)
+    return np.where(unmoved, a, normalised(from_a * a + from_b * b))
 
 
 def from_axis_angle(axis, angle):

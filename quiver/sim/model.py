@@ -29,7 +29,8 @@ class ChainPhysics:
     """What one chain gives to the model: n segments, float64, SI.
 
     inverse_masses (n,) 0 where held; stiffness, stretch (n,) [N/m] per unit mass and [m/N] compliance; keep, air (n,) shares a
-    substep; gravity (n, 3) [m/s2]; bend_limits (n,) [rad]; radii (n,) [m]
+    substep; gravity (n, 3) [m/s2]; bend_limits (n,) [rad]; radii (n,) [m]; speed_limit [m/s];
+    stretch_limit the most a soft segment lengthens, as a share; is_taut whether both ends are held
     """
 
     inverse_masses: np.ndarray
@@ -40,6 +41,9 @@ class ChainPhysics:
     gravity: np.ndarray
     bend_limits: np.ndarray
     radii: np.ndarray
+    speed_limit: float = 1e4
+    stretch_limit: float = 1.0
+    is_taut: bool = False
 
 
 def chain_model(chains, dt, has_limits):
@@ -49,7 +53,7 @@ def chain_model(chains, dt, has_limits):
     params = np.zeros((blocks * LANES, segments, kernel.PARAMS))
     # A lane or a segment that is not there is held and pulls at nothing.
     params[:, :, [kernel.BEND_SOFTNESS, kernel.STRETCH_SOFTNESS]] = kernel.DISCONNECTED
-    params[:, :, [kernel.KEEP, kernel.AIR]] = 1.0
+    params[:, :, [kernel.KEEP, kernel.AIR, kernel.SPEED_LIMIT, kernel.STRETCH_LIMIT]] = 1.0
     params[:, :, kernel.COS_LIMIT] = -2.0
     for lane, chain in enumerate(chains):
         own = params[lane, : counts[lane]]
@@ -62,6 +66,8 @@ def chain_model(chains, dt, has_limits):
         own[:, kernel.COS_LIMIT] = np.where(chain.bend_limits < np.pi - 1e-3, np.cos(chain.bend_limits), -2.0)
         own[:, kernel.SIN_LIMIT] = np.sin(chain.bend_limits)
         own[:, kernel.RADIUS] = chain.radii
+        own[:, kernel.SPEED_LIMIT], own[:, kernel.STRETCH_LIMIT] = chain.speed_limit, chain.stretch_limit
+        own[:, kernel.TAUT] = chain.is_taut
     rows = params.reshape(blocks, LANES, segments, kernel.PARAMS).transpose(0, 2, 3, 1)
     packed = np.ascontiguousarray(rows, np.float32).reshape(-1, LANES)
     return ChainModel(counts, segments, blocks, dt, packed, has_limits)

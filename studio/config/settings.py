@@ -74,6 +74,7 @@ DATABASES = {
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": []}}
 SESSION_ENGINE = "django.contrib.sessions.backends.signed_cookies"
+TEST_RUNNER = "tests.runner.CountingRunner"
 LANGUAGE_CODE, USE_I18N, USE_TZ, TIME_ZONE = "en", False, True, "UTC"
 STATIC_URL = "/static/"
 STATICFILES_DIRS = [BASE_DIR / "studio" / "static"]

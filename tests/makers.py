@@ -1,0 +1,95 @@
+"""Small characters and runs that the tests are made of."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from quiver.bake.joints import gather
+from quiver.rig import transforms
+from quiver.rig.character import Character
+from quiver.rig.clip import Channel, Clip
+from quiver.rig.pose import Pose, world_matrices
+from quiver.rig.skeleton import Skeleton, parents_first
+from quiver.setup import ChainPick, Setup
+from quiver.stack import Run, TakeSpec
+
+
+def skeleton_of(places, parents, names=None, rotations=None, scales=None):
+    """A skeleton with joints at local places (J, 3)."""
+    count = len(places)
+    rest = Pose(
+        np.array(places, float),
+        np.tile(transforms.IDENTITY, (count, 1)) if rotations is None else np.array(rotations, float),
+        np.ones((count, 3)) if scales is None else np.array(scales, float),
+    )
+    names = names or tuple(["base", *(f"j{k}" for k in range(count - 1))])
+    return Skeleton(tuple(names), np.array(parents, np.int32), parents_first(parents), np.ones(count, bool), rest)
+
+
+def straight(segments, length=0.1, direction=(1.0, 0.0, 0.0)):
+    """A base and ``segments`` joints in a row; the last one's tip goes straight on, so there are as many segments."""
+    step = np.array(direction, float) / np.linalg.norm(direction) * length
+    places = [np.zeros(3), np.zeros(3), *([step] * (segments - 1))]
+    if segments == 1:
+        # A single joint has its tip at a child that is not simulated.
+        places.append(step)
+    return skeleton_of(places, list(range(-1, len(places) - 1)))
+
+
+def turning_clip(node, times, angles, axis=(0.0, 0.0, 1.0), interpolation="LINEAR", name="clip"):
+    """A clip that turns one node to ``angles`` [rad] at ``times`` [s]."""
+    values = transforms.from_axis_angle(np.tile(np.array(axis, float), (len(times), 1)), np.array(angles, float))
+    return Clip(name, (Channel(node, "rotation", interpolation, np.array(times, float), values),), times[0], times[-1])
+
+
+def moving_clip(node, times, places, interpolation="LINEAR", name="clip"):
+    """A clip that moves one node to ``places`` (K, 3) at ``times`` [s]."""
+    return Clip(name, (Channel(node, "translation", interpolation, np.array(times, float), np.array(places, float)),), times[0], times[-1])
+
+
+def still_clip(skeleton, seconds=1.0):
+    return moving_clip(0, [0.0, seconds], [skeleton.rest.translations[0]] * 2)
+
+
+def chain_setup(root="j0", end="", frame_rate=24.0, preroll=0.0, **dials):
+    """A setup with one chain; dials as given, the others at their default."""
+    setup = replace(Setup(), frame_rate=frame_rate, preroll_frames=preroll).with_new_chain(ChainPick(root, end))
+    layer = setup.layers[0]
+    return setup.with_layer(replace(layer, values=layer.values | dials))
+
+
+def simulate(skeleton, clip, setup, **spec):
+    """Run a setup on a clip: (Run, rotations (F, K, 4), translations, added)."""
+    character = Character("test", skeleton, (), (clip,))
+    run = Run(TakeSpec(character, setup, clip.name, **spec))
+    return (run, *gather(run.chunks()))
+
+
+def world_of(run, rotations, translations):
+    """World matrices (F, J, 3, 4) of a take."""
+    frames = np.arange(len(rotations)) + run.spec.first_frame
+    pose = run.clip.sample(run.skeleton, frames / run.spec.setup.frame_rate)
+    pose.rotations[:, run.rotated] = rotations
+    if len(run.translated):
+        pose.translations[:, run.translated] = translations
+    return world_matrices(run.skeleton, pose)
+
+
+def swing_of(values):
+    """Rate [1/frames] and settle time [frames] of a decaying swing around zero, from its zero crossings and its peaks."""
+    values = np.asarray(values, float)
+    crossings = np.flatnonzero(np.sign(values[1:]) != np.sign(values[:-1]))
+    exact = crossings + values[crossings] / (values[crossings] - values[crossings + 1])
+    half = np.diff(exact[:7]).mean()
+    peaks = np.array([_peak(np.abs(values[a : b + 2])) for a, b in zip(crossings, crossings[1:], strict=False)][:6])
+    decay = -np.polyfit(np.arange(len(peaks)) * half, np.log(peaks), 1)[0]
+    return 1.0 / (2.0 * half), np.log(20.0) / decay
+
+
+def _peak(values):
+    """The top of the parabola through the largest sample and its neighbours."""
+    top = int(np.argmax(values))
+    if not 0 < top < len(values) - 1:
+        return values[top]
+    a, b, c = values[top - 1 : top + 2]
+    return b - (a - c) ** 2 / (8.0 * (a - 2.0 * b + c)) if a - 2.0 * b + c else b
