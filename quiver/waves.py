@@ -172,9 +172,9 @@ class Wave:
         old = linear[first - 1] if first else self.linear_before[chain]
         carried = transforms.pure_rotations(linear[target]) @ transforms.pure_rotations(old).T
         self.state.turned(chain, carried)
-        last = np.concatenate(
-            [self.steps_before[chain][None], np.diff(np.concatenate([self.before[chain][None], points[:first]]), axis=0)]
-        )[-1]
+        last = self.steps_before[chain]
+        if first:
+            last = points[first - 1] - (points[first - 2] if first > 1 else self.before[chain])
         left = np.arange(per_frame - 1, -1, -1)[:, None, None]
         points[first : first + per_frame] = points[target] - left * (last @ carried.T)
         if first:

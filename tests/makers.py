@@ -1,5 +1,6 @@
 """Small characters and runs that the tests are made of."""
 
+import itertools
 from dataclasses import replace
 
 import numpy as np
@@ -22,7 +23,7 @@ def skeleton_of(places, parents, names=None, rotations=None, scales=None):
         np.tile(transforms.IDENTITY, (count, 1)) if rotations is None else np.array(rotations, float),
         np.ones((count, 3)) if scales is None else np.array(scales, float),
     )
-    names = names or tuple(["base", *(f"j{k}" for k in range(count - 1))])
+    names = names or ("base", *(f"j{k}" for k in range(count - 1)))
     return Skeleton(tuple(names), np.array(parents, np.int32), parents_first(parents), np.ones(count, bool), rest)
 
 
@@ -81,7 +82,7 @@ def swing_of(values):
     crossings = np.flatnonzero(np.sign(values[1:]) != np.sign(values[:-1]))
     exact = crossings + values[crossings] / (values[crossings] - values[crossings + 1])
     half = np.diff(exact[:7]).mean()
-    peaks = np.array([_peak(np.abs(values[a : b + 2])) for a, b in zip(crossings, crossings[1:], strict=False)][:6])
+    peaks = np.array([_peak(np.abs(values[a : b + 2])) for a, b in itertools.pairwise(crossings)][:6])
     decay = -np.polyfit(np.arange(len(peaks)) * half, np.log(peaks), 1)[0]
     return 1.0 / (2.0 * half), np.log(20.0) / decay
 
