@@ -50,7 +50,7 @@ class Motion:
         def inner(length):
             return np.arccos(np.clip((thigh**2 + shin**2 - length**2) / (2 * thigh * shin), -1, 1))
 
-        forwards = 1.0 if "fore" in leg else -1.0
+        forwards = -1.0 if "fore" in leg else 1.0
         bend = forwards * (inner(reach) - inner(np.linalg.norm(ankle - hip)))
         knee_turn = transforms.from_axis_angle(X, -bend)
         bent = (knee - hip) + transforms.rotate(knee_turn, np.tile(ankle - knee, (self.frames, 1)))

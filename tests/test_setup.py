@@ -1,0 +1,92 @@
+"""The setup document: checked, published as a schema, and the same after a round trip."""
+
+import json
+from dataclasses import replace
+from unittest import TestCase
+
+import jsonschema
+
+from quiver import dials, setup
+from quiver.demo.mudwick import setup as mudwick_setup
+from quiver.errors import BadInput
+from quiver.setup import ChainPick, Setup
+from tests.makers import straight
+
+
+def document(**changes):
+    return setup.to_document(Setup().with_new_chain(ChainPick("tail"), "Tail")) | changes
+
+
+class RoundTripTest(TestCase):
+    def test_setup_is_the_same_after_writing_and_reading(self):
+        stack = mudwick_setup().with_new_chain(ChainPick(picked=("a", "b"))).with_new_chain(ChainPick("x", "y", (), True))
+        stack = stack.with_layer(replace(stack.layers[0], amount=((0.0, 0.0), (12.5, 1.0)), is_on=False))
+        again = setup.loads(setup.dumps(stack))
+        self.assertEqual(setup.to_document(again), setup.to_document(stack))
+        self.assertEqual(again.layers[0].amount_at(6.25), 0.5)
+        self.assertEqual(again.layers[0].amount_at(-3), 0.0)
+        self.assertEqual(again.layers[0].amount_at(99), 1.0)
+
+    def test_schema_accepts_what_the_core_writes_and_refuses_what_it_refuses(self):
+        schema = setup.json_schema()
+        jsonschema.Draft202012Validator.check_schema(schema)
+        check = jsonschema.Draft202012Validator(schema)
+        self.assertTrue(check.is_valid(setup.to_document(mudwick_setup())))
+        layer = document()["layers"][0]
+        wrong = [
+            document(version=2),
+            document(extra=1),
+            document(layers=[layer | {"dials": {"wobble_rate": 99}}]),
+            document(layers=[layer | {"dials": {"springiness": 1}}]),
+            document(layers=[layer | {"kind": "magic"}]),
+            document(layers=[layer | {"chains": []}]),
+            document(layers=[layer | {"amount": [[0, 2]]}]),
+            document(frame_rate="fast"),
+        ]
+        for each in wrong:
+            with self.subTest(each=str(each)[:200]):
+                self.assertFalse(check.is_valid(each))
+                with self.assertRaises(BadInput):
+                    setup.from_document(json.loads(json.dumps(each)))
+
+
+class RefusalTest(TestCase):
+    def test_messages_say_where_what_was_expected_and_what_came(self):
+        layer = document()["layers"][0]
+        cases = {
+            "layers\\[0\\].id: expected a-z": document(layers=[layer | {"id": "Not An Id"}]),
+            "different id": document(layers=[layer, layer]),
+            "rising order": document(layers=[layer | {"amount": [[5, 1], [5, 0]]}]),
+            "either a root or picked": document(layers=[layer | {"chains": [{"root": "a", "picked": ["b"]}]}]),
+            "Wobble rate: expected a number from 0 to 12 Hz, got “nan”": document(
+                layers=[layer | {"dials": {"wobble_rate": float("nan")}}]
+            ),
+        }
+        for message, each in cases.items():
+            with self.assertRaisesRegex(BadInput, message):
+                setup.from_document(each)
+        for text in ("", "[1, 2", "[]", "null", '{"format": "other"}', "[" * 50_000):
+            with self.assertRaises(BadInput):
+                setup.loads(text)
+
+    def test_names_that_a_character_lacks_are_listed(self):
+        stack = Setup().with_new_chain(ChainPick("j0", "j9")).with_new_chain(ChainPick("ghost"))
+        self.assertEqual(stack.unknown_names(straight(3)), ["ghost", "j9"])
+
+
+class EditTest(TestCase):
+    def test_layers_are_named_moved_changed_and_removed(self):
+        stack = Setup().with_new_chain(ChainPick("tail")).with_new_chain(ChainPick("tail")).with_new_chain(ChainPick("Ear L"))
+        self.assertEqual([layer.id for layer in stack.layers], ["tail", "tail-2", "ear-l"])
+        self.assertEqual([layer.id for layer in stack.moved("ear-l", -2).layers], ["ear-l", "tail", "tail-2"])
+        self.assertEqual([layer.id for layer in stack.moved("tail", -1).layers], ["tail", "tail-2", "ear-l"])
+        self.assertEqual([layer.id for layer in stack.without_layer("tail-2").layers], ["tail", "ear-l"])
+        with self.assertRaises(BadInput):
+            stack.without_layer("nothing")
+
+    def test_every_dial_says_what_it_is(self):
+        for dial in dials.CHAIN_DIALS:
+            self.assertTrue(dial.help.endswith("."), dial.name)
+            self.assertEqual(dial.checked(dial.default), dial.default)
+            with self.assertRaises(BadInput):
+                dial.checked("much")
