@@ -90,7 +90,7 @@ def _walk(builder):
     motion = Motion(builder, 28)
     phase = motion.seconds * FRAME_RATE / 27.0
     turn = 2 * np.pi * phase
-    motion.shift("hips", y=-0.012 + 0.020 * np.cos(2 * turn + 0.5), x=0.018 * np.sin(turn))
+    motion.shift("hips", y=-0.026 + 0.018 * np.cos(2 * turn + 0.5), x=0.018 * np.sin(turn))
     motion.turn("hips", pitch=1.6 * np.sin(2 * turn), yaw=4.5 * np.sin(turn + 0.3), roll=-3.6 * np.sin(turn))
     motion.turn("spine_1", yaw=-3.0 * np.sin(turn + 0.3), roll=1.8 * np.sin(turn))
     motion.turn("spine_2", yaw=-3.0 * np.sin(turn + 0.1), roll=1.6 * np.sin(turn - 0.6), pitch=1.2 * np.sin(2 * turn + 1.0))
@@ -101,12 +101,12 @@ def _walk(builder):
     for leg, start in zip(LEGS, (0.25, 0.75, 0.0, 0.5), strict=True):
         step = (phase + start) % 1.0
         stance, swing = step / 0.62, (step - 0.62) / 0.38
-        stride = 0.30
+        stride, middle = (0.28, -0.045) if "fore" in leg else (0.30, 0.0)
         is_swing = step >= 0.62
         z = np.where(is_swing, -stride / 2 + stride * _smooth(swing), stride / 2 - stride * stance)
         y = np.where(is_swing, 0.11 * np.sin(np.pi * np.clip(swing, 0, 1)) ** 0.8, 0.0)
         pitch = np.where(is_swing, 34.0 * np.sin(np.pi * np.clip(swing, 0, 1)) * (1 - 1.3 * np.clip(swing, 0, 1)), 0.0)
-        motion.plant(leg, np.stack([np.zeros_like(z), y, z], 1), pitch)
+        motion.plant(leg, np.stack([np.zeros_like(z), y, z + middle], 1), pitch)
     return motion
 
 

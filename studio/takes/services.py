@@ -20,13 +20,13 @@ _codec = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE)
 
 @transaction.atomic
 def start_take(row, first_frame=0, last_frame=None):
-    """Queue a take of the current setup on the active clip; an older one that still runs is asked to stop. Raises BadInput."""
+    """Queue a take of the current setup on the active clip; an older one of that clip that still runs is asked to stop. Raises BadInput."""
     clip = row.clip_facts()
     end = (clip["frames"] if clip else int(row.setup.frame_rate * 2)) - 1
     last = end if last_frame is None else last_frame
     if not 0 <= first_frame <= last <= max(end, last if not clip else end):
         raise BadInput(f"expected frames from 0 to {end}, got {first_frame} to {last}")
-    jobs.ask_to_stop(Job.objects.filter(take__character=row, kind="take"))
+    jobs.ask_to_stop(Job.objects.filter(take__character=row, take__clip_name=row.active_clip))
     job = jobs.start("take", last - first_frame + 1)
     take = Take.objects.create(
         character=row,
