@@ -80,9 +80,9 @@ def change_layer(row, layer_id, action, name):
 
 
 def set_amount(row, layer_id, keys):
-    """Set the amount keys of a layer, [(frame, value), ...]."""
+    """Set the amount keys of a layer, {frame: value}."""
     layer = row.setup.layer(layer_id)
-    changed = replace(layer, amount=setups.read_amount(sorted(keys)))
+    changed = replace(layer, amount=setups.read_amount(sorted(keys.items())))
     return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: amount")
 
 

@@ -70,7 +70,7 @@ def set_dial(request, pk, layer):
     take = services.set_dial(row, layer, name, value)
     if "reset" in request.POST:
         return _panel(request, row, layer, take)
-    return _told(render(request, "motion/history.html", {"character": row}), take)
+    return _told(render(request, "motion/history.html", {"character": row, "out_of_band": True}), take)
 
 
 @require_POST
@@ -90,13 +90,15 @@ def change_layer(request, pk, layer):
 @require_POST
 def set_amount(request, pk, layer):
     row = character_or_404(pk)
-    frames, values = request.POST.getlist("frame"), request.POST.getlist("value")
-    removed = request.POST.get("remove")
+    fields = request.POST
+    frames, values = fields.getlist("frame"), fields.getlist("value")
+    if "add" in fields:
+        frames, values = [*frames, fields.get("new_frame", "")], [*values, fields.get("new_value", "")]
     try:
-        keys = [(float(frame), float(value)) for frame, value in zip(frames, values, strict=True) if frame != "" and frame != removed]
+        keys = {float(frame): float(value) for frame, value in zip(frames, values, strict=True) if frame != fields.get("remove")}
     except ValueError:
         raise BadInput(f"amount: expected numbers for frames and values, got {frames} and {values}") from None
-    take = services.set_amount(row, layer, list(dict(keys or [(0.0, 1.0)]).items()))
+    take = services.set_amount(row, layer, keys or {0.0: 1.0})
     return _panel(request, row, layer, take)
 
 

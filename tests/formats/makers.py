@@ -4,7 +4,9 @@ import numpy as np
 import pygltflib as gl
 
 
-def arm(names=("root", "upper", "lower", "hand"), weights_sum=1.0, clips=("wave",), per_joint=False, byte_weights=False, z_up=False):
+def arm(
+    names=("root", "upper", "lower", "hand"), weights_sum=1.0, clips=("wave",), per_joint=False, byte_weights=False, z_up=False, seconds=1.5
+):
     """A small arm: four joints in a row, a strip of skin, clips that turn the joints. Returns a pygltflib document."""
     file = _Writer()
     count = len(names)
@@ -43,7 +45,7 @@ def arm(names=("root", "upper", "lower", "hand"), weights_sum=1.0, clips=("wave"
     file.document.scenes, file.document.scene = [gl.Scene(nodes=top)], 0
     file.document.asset = gl.Asset(version="2.0", generator="test")
     for clip in clips:
-        file.add_wave(clip, count, per_joint)
+        file.add_wave(clip, count, per_joint, seconds)
     return file.finish()
 
 
@@ -69,12 +71,12 @@ class _Writer:
         self.document.accessors.append(accessor)
         return len(self.document.accessors) - 1
 
-    def add_wave(self, name, joints, per_joint):
+    def add_wave(self, name, joints, per_joint, seconds):
         """Turns every joint to and fro; each channel has times of its own, as many exporters write it."""
         animations = []
         for joint in range(1, joints):
-            times = np.linspace(0.0, 1.5, 19 + joint, dtype=np.float32)
-            angle = 0.5 * np.sin(2 * np.pi * times / 1.5 + joint)
+            times = np.linspace(0.0, seconds, 19 + joint, dtype=np.float32)
+            angle = 0.5 * np.sin(2 * np.pi * times / seconds + joint)
             values = np.stack([0 * angle, 0 * angle, np.sin(angle / 2), np.cos(angle / 2)], 1).astype(np.float32)
             sampler = gl.AnimationSampler(
                 input=self.add(times[:, None], gl.SCALAR, bounds=True, target=None), output=self.add(values, gl.VEC4, target=None)

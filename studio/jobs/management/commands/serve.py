@@ -1,10 +1,12 @@
 """``manage.py serve``: the app on the loopback address, with its worker."""
 
 import os
+import signal
 import subprocess
 import sys
 import threading
 import time
+import warnings
 
 import uvicorn
 from django.core.management.base import BaseCommand
@@ -26,7 +28,11 @@ class Command(BaseCommand):
         server = uvicorn.Server(
             uvicorn.Config("studio.config.asgi:application", host="127.0.0.1", port=port, log_level="warning", lifespan="off")
         )
+        # Static files come whole from a synchronous package; they are small enough to be read at once.
+        warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
         keeper = WorkerKeeper()
+        # The server hands the signal on once it has shut down; the worker must still be ended then.
+        signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
         keeper.start()
         threading.Thread(target=self._say_when_up, args=(server, port, began), daemon=True).start()
         try:

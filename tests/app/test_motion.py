@@ -1,0 +1,129 @@
+"""Edits of the setup: each is checked, kept as a version, and can be undone."""
+
+import io
+import json
+
+from quiver import setup as setups
+from studio.takes.models import Take
+from tests.app.helpers import DeskTest
+
+
+class EditTest(DeskTest):
+    def value(self, name):
+        return self.fresh.setup.layer("arm").value(name)
+
+    def test_a_dial_is_a_new_version_and_starts_a_take(self):
+        before = self.fresh.current_id
+        response = self.dial("wobble_rate", "3.5")
+        self.assertEqual(self.value("wobble_rate"), 3.5)
+        self.assertNotEqual(self.fresh.current_id, before)
+        take = Take.objects.get()
+        self.assertEqual(take.version_id, self.fresh.current_id)
+        self.assertEqual(json.loads(response.headers["HX-Trigger"])["setup-changed"]["take"], take.pk)
+
+    def test_without_following_changes_no_take_starts(self):
+        self.post("motion/follow/")
+        Take.objects.all().delete()
+        self.dial("wobble_rate", "3.5")
+        self.assertEqual(Take.objects.count(), 0)
+
+    def test_a_value_out_of_range_says_the_range_and_keeps_what_was(self):
+        before = self.fresh.current_id
+        for bad in ("99", "-1", "nan", "inf", "fast", ""):
+            response = self.dial("wobble_rate", bad)
+            self.assertContains(response, "from 0 to 12", status_code=422)
+        self.assertEqual(self.dial("wobbliness", "1").status_code, 422)
+        self.assertEqual(self.dial("wobble_rate", "1", layer="no-such").status_code, 422)
+        self.assertEqual(self.fresh.current_id, before)
+
+    def test_one_dial_goes_back_to_its_default(self):
+        self.dial("wobble_rate", "3.5")
+        self.dial("settle_time", "50")
+        self.post("motion/arm/dial/", dial="wobble_rate", reset="1", value="3.5")
+        self.assertEqual((self.value("wobble_rate"), self.value("settle_time")), (2.0, 50.0))
+
+    def test_undo_and_redo_go_through_the_versions(self):
+        for value in ("3", "4", "5"):
+            self.dial("wobble_rate", value)
+        self.post("motion/undo/")
+        self.post("motion/undo/")
+        self.assertEqual(self.value("wobble_rate"), 3.0)
+        self.post("motion/redo/")
+        self.assertEqual(self.value("wobble_rate"), 4.0)
+        # A new edit makes a new branch; the old one stays in the database.
+        self.dial("wobble_rate", "6")
+        self.assertIsNone(self.fresh.redo_version)
+        self.assertEqual(self.fresh.versions.count(), 5)
+        for _ in range(9):
+            self.post("motion/undo/")
+        self.assertEqual(self.fresh.current.label, "Brought in")
+
+    def test_chains_are_added_and_refused_with_the_reason(self):
+        self.post("motion/add/", root="hand", name="Fore")
+        self.assertEqual([layer.name for layer in self.fresh.setup.layers], ["Arm", "Fore"])
+        for fields, words in (
+            ({"root": "no such joint"}, "no such joint"),
+            ({"root": ""}, "click one"),
+            ({"root": "hand", "end": "upper"}, "upper"),
+            ({"root": "lower"}, "Arm"),
+        ):
+            self.assertContains(self.post("motion/add/", **fields), words, status_code=422)
+        self.assertEqual(len(self.fresh.setup.layers), 2)
+
+    def test_layers_are_switched_moved_renamed_and_removed(self):
+        self.post("motion/add/", root="hand", name="Fore")
+        self.post("motion/fore/change/", action="up")
+        self.post("motion/fore/change/", action="switch")
+        self.post("motion/fore/change/", action="rename", name="Forearm")
+        layers = self.fresh.setup.layers
+        self.assertEqual([(layer.name, layer.is_on) for layer in layers], [("Forearm", False), ("Arm", True)])
+        self.post("motion/arm/change/", action="remove")
+        self.assertEqual([layer.id for layer in self.fresh.setup.layers], ["fore"])
+        self.assertEqual(self.post("motion/fore/change/", action="explode").status_code, 422)
+
+    def test_amount_keys_are_set_replaced_and_removed(self):
+        self.post("motion/arm/amount/", frame=["0"], value=["0"], new_frame="12", new_value="1", add="1")
+        self.assertEqual(self.fresh.setup.layer("arm").amount, ((0.0, 0.0), (12.0, 1.0)))
+        self.post("motion/arm/amount/", frame=["0", "12"], value=["0", "1"], new_frame="", new_value="1", remove="0")
+        self.assertEqual(self.fresh.setup.layer("arm").amount, ((12.0, 1.0),))
+        self.assertContains(self.post("motion/arm/amount/", frame=["x"], value=["1"]), "expected numbers", status_code=422)
+        self.assertContains(self.post("motion/arm/amount/", frame=["0"], value=["7"]), "from 0 to 1", status_code=422)
+
+    def test_the_frame_rate_counts_the_clips_anew(self):
+        self.post("motion/scene/", dial="frame_rate", value="60")
+        self.assertEqual(self.fresh.clip_facts()["frames"], 91)
+        self.assertEqual(Take.objects.first().last_frame, 90)
+        self.assertEqual(self.post("motion/scene/", dial="gravity", value="1").status_code, 422)
+
+
+class SetupFileTest(DeskTest):
+    def bring(self, text):
+        file = io.BytesIO(text.encode() if isinstance(text, str) else text)
+        file.name = "setup.json"
+        return self.post("motion/import/", file=file)
+
+    def test_export_comes_back_the_same(self):
+        self.dial("drag", "12.5")
+        self.post("motion/arm/amount/", frame=["0", "9"], value=["0.25", "1"])
+        text = self.client.get(self.url("motion/setup.json")).content
+        setup = self.fresh.setup
+        self.post("motion/arm/change/", action="remove")
+        self.assertEqual(self.bring(text).status_code, 200)
+        self.assertEqual(self.fresh.setup, setup)
+
+    def test_names_that_do_not_match_are_listed_and_nothing_changes(self):
+        document = setups.to_document(self.fresh.setup)
+        document["layers"][0]["chains"] = [{"root": "left wing"}, {"picked": ["upper", "right wing"]}]
+        response = self.bring(json.dumps(document))
+        self.assertContains(response, "left wing, right wing", status_code=422)
+        self.assertEqual(self.fresh.current.label, "Brought in")
+
+    def test_what_is_no_setup_is_refused(self):
+        for text in ("", "[]", '{"format": "else"}', b"\xff\xfe\x00", "[" * 100_000):
+            self.assertEqual(self.bring(text).status_code, 422, text[:20])
+        self.assertContains(self.post("motion/import/"), "expected a setup file", status_code=422)
+
+    def test_the_schema_is_published(self):
+        schema = json.loads(self.client.get("/setup.schema.json").content)
+        self.assertEqual(schema["title"], "Keen Quiver setup")
+        self.assertIn("wobble_rate", schema["properties"]["layers"]["items"]["properties"]["dials"]["properties"])

@@ -1,0 +1,115 @@
+"""Takes: run, stream, stop, keep; and bakes made from them."""
+
+from unittest import mock
+
+import numpy as np
+
+from quiver.formats.frames import read_messages
+from quiver.formats.gltf.reading import read_character
+from studio.jobs.models import Job
+from studio.takes import services
+from studio.takes.models import Take
+from tests.app.helpers import RunningDeskTest, body_of, run_waiting_jobs
+from tests.formats.validator import issues_of
+
+
+class TakeTest(RunningDeskTest):
+    def run_take(self, **fields):
+        self.post("takes/run/", **fields)
+        run_waiting_jobs()
+        return Take.objects.first()
+
+    def frames(self, take):
+        return body_of(self.client.get(f"/takes/{take.pk}/frames"))
+
+    def test_a_take_streams_what_the_core_computes(self):
+        take = self.run_take()
+        self.assertEqual((take.job.state, take.job.done, len(take.added)), ("finished", 37, 37))
+        header, chunks, end = read_messages(self.frames(take))
+        self.assertEqual(end["state"], "finished")
+        streamed = np.concatenate([rotations for _, rotations, _, _ in chunks])
+        stored = np.concatenate([services.unpack(take, chunk)[0] for chunk in take.chunks.all()])
+        self.assertEqual(streamed.shape, (37, len(header["rotated"]), 4))
+        self.assertLess(np.abs(streamed - stored).max(), 0.5 / 32767 + 1e-6)
+        self.assertGreater(max(map(max, take.added)), 1.0)
+
+    def test_the_score_shows_its_lane_and_the_worst_frame(self):
+        take = self.run_take()
+        worst = int(np.argmax([values[0] for values in take.added]))
+        score = self.client.get(self.url("score/"))
+        self.assertContains(score, f'data-frame="{worst}"')
+        self.assertContains(score, '<path class="added"')
+        self.dial("wobble_rate", "5")
+        self.assertContains(self.client.get(self.url(f"score/?take={take.pk}")), "is-stale")
+
+    def test_a_range_of_frames(self):
+        take = self.run_take(first="10", last="20")
+        self.assertEqual((take.first_frame, len(take.added)), (10, 11))
+        for first, last in (("5", "4"), ("0", "37"), ("-1", "4"), ("a", "b")):
+            self.assertEqual(self.post("takes/run/", first=first, last=last).status_code, 422)
+
+    def test_a_new_take_stops_the_one_that_waits(self):
+        self.post("takes/run/")
+        self.post("takes/run/")
+        run_waiting_jobs()
+        self.assertEqual([take.job.state for take in Take.objects.order_by("pk")], ["stopped", "finished"])
+
+    def test_stopping_in_the_middle_keeps_what_was_done(self):
+        self.post("takes/run/")
+        take = Take.objects.get()
+        going = iter([True, True])
+        with mock.patch("studio.jobs.services.JobContext.keep_going", lambda context: next(going, False)):
+            Job.objects.filter(pk=take.job_id).update(stop_asked=False)
+            run_waiting_jobs()
+        take.refresh_from_db()
+        self.assertLess(len(take.added), 37)
+        self.assertEqual(len(read_messages(self.frames(take))[1]), take.chunks.count())
+
+    def test_run_again_brings_the_settings_back(self):
+        self.dial("wobble_rate", "5")
+        run_waiting_jobs()
+        first = Take.objects.get()
+        self.dial("wobble_rate", "1")
+        run_waiting_jobs()
+        self.client.post(f"/takes/{first.pk}/again/")
+        run_waiting_jobs()
+        self.assertEqual(self.fresh.setup.layer("arm").value("wobble_rate"), 5.0)
+        self.assertEqual(Take.objects.first().added, first.__class__.objects.get(pk=first.pk).added)
+
+    def test_kept_takes_stay_and_others_make_room(self):
+        kept = self.run_take()
+        self.client.post(f"/takes/{kept.pk}/keep/")
+        for _ in range(services.PASSING_TAKES + 2):
+            self.run_take(first="0", last="1")
+        pks = list(Take.objects.values_list("pk", flat=True))
+        self.assertIn(kept.pk, pks)
+        self.assertLessEqual(len(pks), services.PASSING_TAKES + 2)
+
+    def test_what_fails_is_told_in_the_take(self):
+        with mock.patch("quiver.stack.Run.chunks", side_effect=ZeroDivisionError("oh")), self.assertRaises(ZeroDivisionError):
+            self.run_take()
+        job = Take.objects.first().job
+        self.assertEqual(job.state, "failed")
+        self.assertContains(self.client.get(self.url("takes/")), "fault of the program")
+
+    def test_a_bake_is_a_valid_file_with_the_takes_motion(self):
+        take = self.run_take()
+        self.post("bake/start/", take=take.pk, name="wave again", first="0", last="36", step="1", turn_limit="0")
+        run_waiting_jobs()
+        bake = take.bakes.get()
+        data = body_of(self.client.get(f"/bakes/{bake.pk}/download"))
+        self.assertEqual(issues_of(data)["numErrors"], 0)
+        character, _ = read_character(data, "baked")
+        self.assertEqual([clip.name for clip in character.clips], ["wave", "wave again"])
+        pose = character.clip("wave again").sample(character.skeleton, np.arange(37) / 24.0)
+        stored = np.concatenate([services.unpack(take, chunk)[0] for chunk in take.chunks.all()])
+        np.testing.assert_allclose(np.abs(np.sum(pose.rotations[:, take.rotated] * stored, axis=2)), 1.0, atol=2e-6)
+        self.client.post(f"/bakes/{bake.pk}/delete/")
+        self.assertEqual(take.bakes.count(), 0)
+
+    def test_a_bake_out_of_range_is_refused(self):
+        take = self.run_take()
+        good = {"take": take.pk, "name": "x", "first": "0", "last": "36", "step": "1", "turn_limit": "0"}
+        for wrong in ({"last": "99"}, {"step": "0"}, {"turn_limit": "x"}, {"first": "9", "last": "3"}):
+            self.assertEqual(self.post("bake/start/", **good | wrong).status_code, 422, wrong)
+        self.assertEqual(take.bakes.count(), 0)

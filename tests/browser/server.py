@@ -1,0 +1,124 @@
+"""The real app on a free port, with its own data folder and its own worker."""
+
+import http.cookiejar
+import os
+import pathlib
+import re
+import shutil
+import socket
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.parse
+import urllib.request
+import uuid
+
+from tests.formats.makers import arm, glb_bytes
+
+ROOT = pathlib.Path(__file__).resolve().parent.parent.parent
+PATIENCE = 90.0
+"""Seconds to wait for anything: far more than it takes, so that a busy machine does not fail a test."""
+
+
+class RunningApp:
+    """A context manager: serves while it is open. ``with_demo`` brings Mudwick in first."""
+
+    def __init__(self, with_demo=False):
+        self.folder = pathlib.Path(tempfile.mkdtemp(prefix="keen-test-"))
+        self.environment = os.environ | {"KEEN_DATA": str(self.folder)}
+        self.with_demo = with_demo
+        self.base = ""
+        self._process = None
+        self._jar = http.cookiejar.CookieJar()
+        # The address is the loopback's: no proxy of the environment may come between.
+        self._opener = urllib.request.build_opener(urllib.request.ProxyHandler({}), urllib.request.HTTPCookieProcessor(self._jar))
+
+    def __enter__(self):
+        self._manage("migrate", "-v", "0")
+        if self.with_demo:
+            self._manage("load_demo")
+        port = _free_port()
+        self.base = f"http://127.0.0.1:{port}"
+        self._process = subprocess.Popen(
+            [sys.executable, "manage.py", "serve", "--port", str(port)], cwd=ROOT, env=self.environment, stdout=subprocess.DEVNULL
+        )
+        self.wait_for(self._answers)
+        return self
+
+    def __exit__(self, *error):
+        self._process.terminate()
+        self._process.wait(20)
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+    def _manage(self, *words):
+        subprocess.run(
+            [sys.executable, "manage.py", *words], cwd=ROOT, env=self.environment, check=True, stdout=subprocess.DEVNULL, timeout=300
+        )
+
+    def _answers(self):
+        try:
+            return self.get("/")
+        except OSError:
+            return None
+
+    def wait_for(self, condition, seconds=PATIENCE):
+        """The first true value of ``condition()``; AssertionError when it takes too long."""
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            value = condition()
+            if value:
+                return value
+            time.sleep(0.05)
+        raise AssertionError(f"waited {seconds:g} s in vain")
+
+    def get(self, path):
+        with self._opener.open(self.base + path, timeout=60) as response:
+            return response.read().decode("utf-8", "replace")
+
+    def post(self, path, **fields):
+        self._send(path, urllib.parse.urlencode(fields).encode(), "application/x-www-form-urlencoded")
+
+    def upload(self, data, name):
+        """Bring a file in; returns the character's number."""
+        edge = uuid.uuid4().hex
+        head = f'--{edge}\r\nContent-Disposition: form-data; name="file"; filename="{name}"\r\nContent-Type: model/gltf-binary\r\n\r\n'
+        url = self._send("/upload/", head.encode() + data + f"\r\n--{edge}--\r\n".encode(), f"multipart/form-data; boundary={edge}")
+        return int(re.search(r"/characters/(\d+)/", url)[1])
+
+    def _send(self, path, body, content_type):
+        if not any(cookie.name == "csrftoken" for cookie in self._jar):
+            self.get("/")
+        token = next(cookie.value for cookie in self._jar if cookie.name == "csrftoken")
+        headers = {"Content-Type": content_type, "X-CSRFToken": token, "Referer": self.base}
+        with self._opener.open(urllib.request.Request(self.base + path, body, headers), timeout=60) as response:
+            response.read()
+            return response.url
+
+    def query(self, sql):
+        """The first value of the first row of the app's own database, or None."""
+        connection = sqlite3.connect(f"file:{self.folder / 'quiver.sqlite3'}?mode=ro", uri=True, timeout=20)
+        try:
+            row = connection.execute(sql).fetchone()
+        finally:
+            connection.close()
+        return row[0] if row else None
+
+    @property
+    def mudwick(self):
+        """The demo character's number."""
+        return self.query("SELECT id FROM characters_character WHERE is_demo")
+
+    def bring_in_long_arm(self):
+        """A character whose clip lasts long enough to be interrupted; a chain is on it, and nothing runs yet."""
+        character = self.upload(glb_bytes(arm(seconds=600.0)), "long arm.glb")
+        self.post(f"/characters/{character}/motion/follow/")
+        self.post(f"/characters/{character}/motion/add/", root="upper")
+        return character
+
+
+def _free_port():
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return probe.getsockname()[1]

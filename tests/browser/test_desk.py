@@ -1,0 +1,173 @@
+"""The desk itself: stage, score, keys, undo, access, and a browser without WebGL."""
+
+from unittest import TestCase
+
+from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.keys import Keys
+
+from studio.steps import STEPS
+from tests.browser.browser import Browser
+from tests.browser.server import RunningApp
+
+PIXELS = """
+const {stage} = window.desk; stage._draw(performance.now());
+const {canvas, renderer} = stage; const gl = renderer.getContext();
+const pixels = new Uint8Array(canvas.width * canvas.height * 4);
+gl.readPixels(0, 0, canvas.width, canvas.height, gl.RGBA, gl.UNSIGNED_BYTE, pixels);
+let sum = 0; for (let i = 0; i < pixels.length; i += 4) sum += (pixels[i] * 3 + pixels[i + 1] * 5 + pixels[i + 2] * 7) * (1 + i % 1009);
+return sum;
+"""
+"""Draw now and read in the same task: a number that changes with the picture."""
+
+
+class DeskTest(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.app = cls.enterClassContext(RunningApp(with_demo=True))
+        cls.browser = cls.enterClassContext(Browser(cls.app.base, size=(1280, 943)))
+
+    def open(self, step="motion"):
+        self.browser.open(f"/characters/{self.app.mudwick}/{step}/")
+        self.browser.wait_for("return window.desk.ended?.state === 'finished'")
+
+    def keys(self, *keys):
+        ActionChains(self.browser.driver).send_keys_to_element(self.browser.find("#stage"), *keys).perform()
+
+    def chord(self, *held):
+        chain = ActionChains(self.browser.driver)
+        for key in held:
+            chain.key_down(key)
+        chain.send_keys("z")
+        for key in held:
+            chain.key_up(key)
+        chain.perform()
+
+    def frame(self):
+        return self.browser.run("return window.desk.player.frame")
+
+    def test_pictures_differ_between_frames_and_between_keyed_and_simulated(self):
+        self.open()
+        seen = []
+        for script in ("desk.player.go(3)", "desk.player.go(20)", "document.querySelector('[data-show=keyed]').click()"):
+            self.browser.run(script)
+            seen.append(self.browser.run(PIXELS))
+        self.assertEqual(len(set(seen)), 3)
+        self.browser.run("document.querySelector('[data-show=both]').click()")
+        self.browser.wait_for("return window.desk.view.ghost?.object.visible")
+        for look in ("xray", "wire", "joints"):
+            self.browser.click(f"[data-look={look}]")
+            seen.append(self.browser.run(PIXELS))
+        self.assertEqual(len(set(seen)), 6)
+
+    def test_keys_step_play_and_list_themselves(self):
+        self.open()
+        self.keys(Keys.HOME, Keys.ARROW_RIGHT, Keys.ARROW_RIGHT, Keys.ARROW_LEFT)
+        self.assertEqual(self.frame(), 1)
+        self.keys(Keys.END)
+        self.assertEqual(self.frame(), 27)
+        self.keys(Keys.SPACE)
+        self.browser.wait_for("return desk.player.frame > 1 && desk.player.frame < 27")
+        self.keys(Keys.SPACE)
+        self.assertFalse(self.browser.run("return desk.player.isPlaying"))
+        self.keys("?")
+        self.assertTrue(self.browser.find("#help").is_displayed())
+        self.browser.click("#help button")
+
+    def test_every_frame_playback_leaves_none_out(self):
+        self.open()
+        self.browser.click("#every-frame")
+        self.browser.run(
+            "window.seen = []; const go = desk.player.advance.bind(desk.player);"
+            "desk.player.advance = (now) => { go(now); if (desk.player.isPlaying) seen.push(desk.player.frame); }; desk.player.go(0); desk.player.play(true);"
+        )
+        self.browser.wait_for("return seen.length > 12")
+        self.browser.run("desk.player.play(false)")
+        seen = self.browser.run("return seen")
+        steps = {(b - a) % 28 for a, b in zip(seen, seen[1:], strict=False)}
+        self.assertEqual(steps - {0}, {1})
+
+    def test_worst_frame_and_scrubbing_in_the_score(self):
+        self.open()
+        self.browser.wait_for("return document.querySelectorAll('.peak').length === 4")
+        peak = int(self.browser.find(".peak").get_attribute("data-frame"))
+        self.browser.click(".peak")
+        self.assertEqual(self.frame(), peak)
+        self.assertEqual(self.browser.find("#frame").get_attribute("value"), str(peak))
+        track = self.browser.find(".lane")
+        ActionChains(self.browser.driver).move_to_element(track).click().perform()
+        self.assertAlmostEqual(self.frame(), 13.5, delta=1.0)
+
+    def test_tree_and_stage_agree_and_the_skin_lights_up(self):
+        self.open("rig")
+        plain = self.browser.run(PIXELS)
+        place = self.browser.run(
+            "const box = document.getElementById('canvas').getBoundingClientRect(); const node = desk.view.names.indexOf('head');"
+            "const points = desk.quills.project(desk.stage.camera, box.width, box.height);"
+            "return [points[3 * node] - box.width / 2, points[3 * node + 1] - box.height / 2];"
+        )
+        ActionChains(self.browser.driver).move_to_element_with_offset(self.browser.find("#canvas"), *map(round, place)).perform()
+        self.browser.wait_for("return document.getElementById('joint-label').textContent === 'head'")
+        self.assertNotEqual(self.browser.run(PIXELS), plain)
+        ActionChains(self.browser.driver).click().perform()
+        self.assertEqual(self.browser.text(".joint.is-chosen"), "head")
+        self.browser.click("[data-name='tail_3']")
+        self.assertEqual(self.browser.run("return desk.view.names[desk.quills.chosen]"), "tail_3")
+        self.browser.click(".steps a[href$='/motion/']")
+        self.browser.wait_for("return document.querySelector('#root')?.value === 'tail_3'")
+
+    def test_undo_and_redo_by_key_survive_a_reload(self):
+        self.open()
+        before = self.browser.find("#dial-settle_time").get_attribute("value")
+        self.browser.set_value("#dial-settle_time", 77)
+        self.browser.wait_for("return document.querySelector('.last-change')?.textContent.includes('Settle')")
+        self.open()
+        self.assertEqual(float(self.browser.find("#dial-settle_time").get_attribute("value")), 77)
+        self.chord(Keys.CONTROL)
+        self.browser.wait_for("return document.querySelector('#dial-settle_time')?.value === arguments[0]", before)
+        self.open()
+        self.assertEqual(self.browser.find("#dial-settle_time").get_attribute("value"), before)
+        self.chord(Keys.CONTROL, Keys.SHIFT)
+        self.browser.wait_for("return Number(document.querySelector('#dial-settle_time')?.value) === 77")
+
+    def test_slider_and_number_move_together_and_a_bad_number_says_why(self):
+        self.open()
+        self.browser.run(
+            "const slider = document.querySelector('[data-slides=dial-drag]'); slider.value = 20;"
+            "slider.dispatchEvent(new Event('input', {bubbles: true})); slider.dispatchEvent(new Event('change', {bubbles: true}));"
+        )
+        self.assertEqual(self.browser.find("#dial-drag").get_attribute("value"), "20")
+        self.browser.wait_for("return document.querySelector('.last-change')?.textContent.includes('Drag')")
+        self.browser.set_value("#dial-drag", 400)
+        self.browser.wait_for("return document.querySelector('#messages').textContent.includes('from 0 to 90')")
+
+    def test_amount_keys_draw_a_line_in_the_lane(self):
+        self.open()
+        self.browser.run("document.querySelector('form.amount').closest('details').open = true")
+        self.browser.run("document.querySelector('[name=new_frame]').value = 14; document.querySelector('[name=new_value]').value = 0;")
+        self.browser.click(".is-new button")
+        self.browser.wait_for("return document.querySelectorAll('.amount-line').length === 1")
+        self.browser.set_value(".amount-key[name=value]", 0.5)
+        self.browser.wait_for(
+            "return document.querySelector('.last-change')?.textContent.includes('amount') && document.querySelector('.amount-key[name=value]')?.value === '0.5'"
+        )
+
+    def test_pages_can_be_used_by_everyone(self):
+        for step in STEPS:
+            self.open(step.slug)
+            self.assertEqual(self.browser.faults_of_access(), [], step.slug)
+        self.browser.open("/")
+        self.assertEqual(self.browser.faults_of_access(), [])
+        self.assertEqual(self.browser.complaints(), [])
+
+
+class NoWebglTest(TestCase):
+    def test_the_page_says_so_and_the_rest_works(self):
+        with RunningApp(with_demo=True) as app, Browser(app.base, webgl=False) as browser:
+            browser.open(f"/characters/{app.mudwick}/motion/")
+            self.assertTrue(browser.find("#no-webgl").is_displayed())
+            self.assertIn("Everything else works", browser.text("#no-webgl"))
+            browser.wait_for("return document.querySelectorAll('#score .added').length === 4")
+            browser.set_value("#dial-wobble_rate", 2.9)
+            browser.wait_for("return window.desk.ended && document.querySelector('#take-status').textContent.includes('Take 5 finished')")
+            browser.click(".peak")
+            self.assertEqual(browser.faults_of_access(), [])

@@ -1,0 +1,85 @@
+"""The whole path, as an artist goes it in the browser."""
+
+import base64
+import json
+from unittest import TestCase
+
+import numpy as np
+
+from quiver.formats.gltf.reading import read_character
+from tests.browser.browser import Browser
+from tests.browser.server import RunningApp
+from tests.formats.makers import arm, glb_bytes
+from tests.formats.validator import issues_of
+
+STATE = """
+const {desk} = window; const {take, takeId, ended} = desk;
+return take && take.loaded === take.count && ended
+  ? {id: takeId, rotated: take.header.rotated, rotations: Array.from(take.rotations), state: ended.state} : null;
+"""
+
+
+class PathTest(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.app = cls.enterClassContext(RunningApp(with_demo=True))
+        cls.browser = cls.enterClassContext(Browser(cls.app.base))
+
+    def finished_take(self, other_than=None):
+        """The take on the stage once it is whole and is not the one given: {id, rotated, rotations}."""
+        self.browser.wait_for("return window.desk.takeId !== arguments[0] && window.desk.ended?.state === 'finished'", other_than)
+        return self.browser.wait_for(STATE)
+
+    def bake_and_read(self, take, clip_name):
+        """Bake the take on the Bake page, download the file, and compare every joint of every frame with the stage."""
+        browser = self.browser
+        browser.click(".steps a[href$='/bake/']")
+        browser.wait_for("return document.querySelector('.bake-form button')")
+        browser.set_value("#bake-name", clip_name)
+        browser.click(".bake-form .button.is-keen")
+        data = browser.download(".takes .download", ".glb")
+        self.assertEqual(issues_of(data)["numErrors"], 0)
+        character, _ = read_character(data, "baked")
+        clip = character.clip(clip_name)
+        shown = np.reshape(take["rotations"], (-1, len(take["rotated"]), 4))
+        frames = np.arange(len(shown)) / 24.0
+        pose = clip.sample(character.skeleton, frames)
+        likeness = np.abs(np.sum(pose.rotations[:, take["rotated"]] * shown, axis=2))
+        # The stage has the rotations rounded to 1/32767.
+        np.testing.assert_allclose(likeness, 1.0, atol=1e-4)
+        return character, clip
+
+    def test_mudwicks_tail_is_tuned_baked_and_taken_away(self):
+        browser = self.browser
+        browser.open("/")
+        browser.click(f".card-words h2 a[href$='/{self.app.mudwick}/']")
+        browser.wait_for("return Boolean(window.desk && window.desk.isReady)")
+        before = self.finished_take()
+        browser.wait_for("return document.querySelectorAll('#score .added').length === 4")
+        browser.set_value("#dial-wobble_rate", 3.1)
+        after = self.finished_take(other_than=before["id"])
+        self.assertGreater(np.abs(np.subtract(before["rotations"], after["rotations"])).max(), 0.01)
+        self.assertEqual(browser.find("#undo").is_enabled(), True)
+        character, clip = self.bake_and_read(after, "walk, livelier")
+        self.assertEqual([each.name for each in character.clips][:4], ["walk", "hop and land", "shake dry", "idle"])
+        self.assertGreater(len(clip.channels), 40)
+        self.assertEqual(browser.complaints(), [])
+
+    def test_a_file_made_by_another_tool_goes_the_same_way(self):
+        document = arm()
+        blob = document.binary_blob()
+        plain = json.loads(document.gltf_to_json())
+        plain["buffers"] = [{"byteLength": len(blob), "uri": "data:application/octet-stream;base64," + base64.b64encode(blob).decode()}]
+        for data, name in ((glb_bytes(document), "other.glb"), (json.dumps(plain).encode(), "other.gltf")):
+            with self.subTest(name):
+                self._other_file(data, name)
+
+    def _other_file(self, data, name):
+        browser = self.browser
+        number = self.app.upload(data, name)
+        browser.open(f"/characters/{number}/motion/")
+        browser.set_value("#root", "upper")
+        browser.click(".add-chain .button")
+        take = self.finished_take()
+        self.assertEqual(take["rotated"], [1, 2, 3])
+        self.bake_and_read(take, "springy")
