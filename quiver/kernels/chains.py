@@ -24,7 +24,7 @@ import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.lanes import larger, load, splat, sqrt, store, where_less
+from quiver.kernels.lanes import any_less, larger, load, splat, sqrt, store, where_less
 
 INVERSE_MASS = 0
 BEND_SOFTNESS = 1
@@ -103,7 +103,7 @@ def turn_onto(qw, qx, qy, qz, ax, ay, az, bx, by, bz):
 
 
 @register_jitable
-def predict(n, dt, state, s0, params, p0, motion, m0, scratch):
+def predict(n, dt, rate, state, s0, params, p0, motion, m0, scratch):
     """Move every particle freely, then note how far each segment is from where its parent would carry it.
 
     Writes scratch rows 0-2 (start of the substep), 3-5 (the bend's error) and 6 (its leverage on the parent).
@@ -121,7 +121,7 @@ def predict(n, dt, state, s0, params, p0, motion, m0, scratch):
         vx, vy, vz = load3(state, s0 + 6 * i + 3)
         sx, sy, sz = load3(motion, m0 + 6 * i)
         kx, ky, kz = load3(motion, m0 + 6 * i + 3)
-        cx, cy, cz = kx / dt, ky / dt, kz / dt
+        cx, cy, cz = kx * rate, ky * rate, kz * rate
         vx = (cx + (vx - cx) * keep) * air + gx
         vy = (cy + (vy - cy) * keep) * air + gy
         vz = (cz + (vz - cz) * keep) * air + gz
@@ -148,6 +148,8 @@ def solve_bends(n, state, s0, params, p0, scratch):
     """Solve all bends of a chain at once: L D Lt of the pentadiagonal system, the same for x, y and z."""
     zero = splat(0.0)
     w1, w2 = zero, zero
+    # Pivots are kept as their inverses: divisions are what a substep spends most of its time on.
+    v1, v2 = splat(1.0), splat(1.0)
     d1, d2 = splat(1.0), splat(1.0)
     l1_before = zero
     c1 = zero
@@ -160,16 +162,17 @@ def solve_bends(n, state, s0, params, p0, scratch):
         c = load(scratch, r + 6)
         a0 = w + (1.0 + c) * (1.0 + c) * w1 + c * c * w2 + soft
         a1 = -(1.0 + c) * w1 - c * (1.0 + c1) * w2
-        l2 = c * w2 / d2
-        l1 = (a1 - c * w2 * l1_before) / d1
+        l2 = c * w2 * v2
+        l1 = (a1 - c * w2 * l1_before) * v1
         d = larger(a0 - l1 * l1 * d1 - l2 * l2 * d2, TINY)
+        v = 1.0 / d
         ex, ey, ez = load3(scratch, r + 3)
         x = -ex - l1 * bx - l2 * ax
         y = -ey - l1 * by - l2 * ay
         z = -ez - l1 * bz - l2 * az
         store3(scratch, r + 3, x, y, z)
-        store3(scratch, r + 7, d, l1, l2)
-        w1, w2, d1, d2, l1_before, c1 = w, w1, d, d1, l1, c
+        store3(scratch, r + 7, v, l1, l2)
+        w1, w2, d1, d2, v1, v2, l1_before, c1 = w, w1, d, d1, v, v1, l1, c
         ax, ay, az, bx, by, bz = bx, by, bz, x, y, z
     # b: the next segment's pull, a: the one after it, as particle i feels them.
     ax, ay, az, bx, by, bz = zero, zero, zero, zero, zero, zero
@@ -179,11 +182,11 @@ def solve_bends(n, state, s0, params, p0, scratch):
         i = n - 1 - k
         r = SCRATCH * i
         w = load(params, p0 + PARAMS * i + INVERSE_MASS)
-        d, l1_here, l2_here = load3(scratch, r + 7)
+        v, l1_here, l2_here = load3(scratch, r + 7)
         x, y, z = load3(scratch, r + 3)
-        x = x / d - l1 * bx - l2_next * ax
-        y = y / d - l1 * by - l2_next * ay
-        z = z / d - l1 * bz - l2_next * az
+        x = x * v - l1 * bx - l2_next * ax
+        y = y * v - l1 * by - l2_next * ay
+        z = z * v - l1 * bz - l2_next * az
         ux, uy, uz = load3(state, s0 + 6 * i)
         ux = ux + w * (x - (1.0 + c1) * bx + c2 * ax)
         uy = uy + w * (y - (1.0 + c1) * by + c2 * ay)
@@ -198,7 +201,7 @@ def solve_bends(n, state, s0, params, p0, scratch):
 def solve_lengths(n, state, s0, params, p0, motion, m0, scratch):
     """Bring all segments of a chain to their keyed lengths at once (one Newton step, tridiagonal)."""
     zero = splat(0.0)
-    w1, d1, y1 = zero, splat(1.0), zero
+    w1, v1, y1 = zero, splat(1.0), zero
     px, py, pz = zero, zero, zero
     hx, hy, hz = zero, zero, zero
     for i in range(n):
@@ -216,12 +219,12 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, scratch):
         over = length / larger(rest, 1e-9) - 1.0
         soft = soft + load(params, p0 + PARAMS * i + TAUT) * (w + w1) * (TAUT_GIVE + TAUT_CARE * larger(over, -over))
         a1 = -w1 * (nx * hx + ny * hy + nz * hz)
-        l1 = a1 / d1
-        d = larger(w + w1 + soft - l1 * a1, TINY)
+        l1 = a1 * v1
+        v = 1.0 / larger(w + w1 + soft - l1 * a1, TINY)
         y = (rest - length) - l1 * y1
         store3(scratch, SCRATCH * i + 3, nx, ny, nz)
-        store3(scratch, SCRATCH * i + 7, d, l1, y)
-        w1, d1, y1 = w, d, y
+        store3(scratch, SCRATCH * i + 7, v, l1, y)
+        w1, v1, y1 = w, v, y
         px, py, pz, hx, hy, hz = ux, uy, uz, nx, ny, nz
     pull, l1_next = zero, zero
     hx, hy, hz = zero, zero, zero
@@ -229,8 +232,8 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, scratch):
         i = n - 1 - k
         w = load(params, p0 + PARAMS * i + INVERSE_MASS)
         nx, ny, nz = load3(scratch, SCRATCH * i + 3)
-        d, l1, y = load3(scratch, SCRATCH * i + 7)
-        push = y / d - l1_next * pull
+        v, l1, y = load3(scratch, SCRATCH * i + 7)
+        push = y * v - l1_next * pull
         ux, uy, uz = load3(state, s0 + 6 * i)
         store3(state, s0 + 6 * i, ux + w * (push * nx - pull * hx), uy + w * (push * ny - pull * hy), uz + w * (push * nz - pull * hz))
         pull, l1_next = push, l1
@@ -262,7 +265,6 @@ def apply_limits(n, state, s0, params, p0, motion, m0, axes, a0):
         tx, ty, tz = rotate(qw, qx, qy, qz, sx, sy, sz)
         length = sqrt(dx * dx + dy * dy + dz * dz)
         inverse = 1.0 / larger(length, 1e-9)
-        gx, gy, gz = tx, ty, tz
         scale = 1.0 / larger(sqrt(tx * tx + ty * ty + tz * tz), 1e-9)
         gx, gy, gz = tx * scale, ty * scale, tz * scale
         x, y, z = dx * inverse, dy * inverse, dz * inverse
@@ -312,15 +314,17 @@ def push_out(n, state, s0, params, p0, motion, m0, spheres, first_sphere, sphere
             x = (rx - spheres[row, 0]) + ux
             y = (ry - spheres[row, 1]) + uy
             z = (rz - spheres[row, 2]) + uz
-            distance = sqrt(x * x + y * y + z * z)
-            depth = larger((radius + spheres[row, 3]) - distance, 0.0) * free
-            push = depth / larger(distance, 1e-9)
-            ux, uy, uz = ux + push * x, uy + push * y, uz + push * z
+            reach = radius + spheres[row, 3]
+            squared = x * x + y * y + z * z
+            if any_less(squared, reach * reach):
+                distance = sqrt(squared)
+                push = larger(reach - distance, 0.0) * free / larger(distance, 1e-9)
+                ux, uy, uz = ux + push * x, uy + push * y, uz + push * z
         store3(state, s0 + 6 * i, ux, uy, uz)
 
 
 @register_jitable
-def finish(n, dt, state, s0, params, p0, motion, m0, scratch):
+def finish(n, rate, state, s0, params, p0, motion, m0, scratch):
     """Bound every segment's length and every particle's speed against the keyed motion, so that nothing can explode."""
     zero = splat(0.0)
     px, py, pz = zero, zero, zero
@@ -340,9 +344,9 @@ def finish(n, dt, state, s0, params, p0, motion, m0, scratch):
         ux, uy, uz = ux + change * dx, uy + change * dy, uz + change * dz
         store3(state, s0 + 6 * i, ux, uy, uz)
         px, py, pz = ux, uy, uz
-        vx, vy, vz = (ux - ox - kx) / dt, (uy - oy - ky) / dt, (uz - oz - kz) / dt
+        vx, vy, vz = (ux - ox - kx) * rate, (uy - oy - ky) * rate, (uz - oz - kz) * rate
         slower = limit / larger(sqrt(vx * vx + vy * vy + vz * vz), limit)
-        store3(state, s0 + 6 * i + 3, vx * slower + kx / dt, vy * slower + ky / dt, vz * slower + kz / dt)
+        store3(state, s0 + 6 * i + 3, vx * slower + kx * rate, vy * slower + ky * rate, vz * slower + kz * rate)
 
 
 def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes, spheres, has_limits, record_every, record):
@@ -353,20 +357,21 @@ def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes
     """
     blocks = params.shape[0] // (PARAMS * n)
     sphere_count = spheres.shape[0] // substeps
+    rate = np.float32(1.0) / dt
     scratch = np.zeros((SCRATCH * n, state.shape[1]), np.float32)
     for block in range(first_block, end_block):
         s0 = block * 6 * n
         p0 = block * PARAMS * n
         for step in range(substeps):
             m0 = (step * blocks + block) * (6 * n + 3)
-            predict(n, dt, state, s0, params, p0, motion, m0, scratch)
+            predict(n, dt, rate, state, s0, params, p0, motion, m0, scratch)
             solve_bends(n, state, s0, params, p0, scratch)
             solve_lengths(n, state, s0, params, p0, motion, m0, scratch)
             if has_limits:
                 apply_limits(n, state, s0, params, p0, motion, m0, axes, (step * blocks + block) * 6 * n)
             if sphere_count > 0:
                 push_out(n, state, s0, params, p0, motion, m0, spheres, step * sphere_count, sphere_count)
-            finish(n, dt, state, s0, params, p0, motion, m0, scratch)
+            finish(n, rate, state, s0, params, p0, motion, m0, scratch)
             if (step + 1) % record_every == 0:
                 r0 = (((step + 1) // record_every - 1) * blocks + block) * 3 * n
                 for i in range(n):

@@ -1,6 +1,6 @@
 """Sixteen float32 numbers that move as one: the vector type the kernels are written with.
 
-A kernel written with `load`, `store`, `splat`, `sqrt`, `larger`, `smaller`, `where_less` and the operators + - * / runs two ways
+A kernel written with `load`, `store`, `splat`, `sqrt`, `larger`, `smaller`, `where_less`, `any_less` and the operators + - * / runs two ways
 from the same source:
 
 * compiled by Numba, each value is one LLVM vector ``<16 x float>``. LLVM splits it for narrower processors, so the
@@ -87,6 +87,11 @@ def where_less(left, right, yes, no):
     return np.where(np.less(left, right), yes, no).astype(np.float32)
 
 
+def any_less(left, right):
+    """Whether left < right in at least one lane: a plain truth value, to pass over work that no lane needs."""
+    return bool(np.any(np.less(left, right)))
+
+
 def _teach(function, count, generate, accepts=None):
     """Teach Numba the vector form of a function of ``count`` vectors or scalars, at least one of them a vector."""
 
@@ -97,7 +102,7 @@ def _teach(function, count, generate, accepts=None):
     class _Template(AbstractTemplate):
         def generic(self, args, kws):
             if len(args) == count and (accepts or accepts_numbers)(args):
-                return signature(types.void if function is store else lanes_type, *args)
+                return signature(_RESULTS.get(function, lanes_type), *args)
             return None
 
     @lower_builtin(function, *[types.Any] * count)
@@ -148,6 +153,13 @@ def _generate_instruction(name):
     return lambda context, builder, sig, args: getattr(builder, name)(*args)
 
 
+def _generate_any_less(context, builder, sig, args):
+    less = builder.bitcast(builder.fcmp_ordered("<", args[0], args[1]), ir.IntType(LANES))
+    return builder.icmp_unsigned("!=", less, ir.Constant(less.type, 0))
+
+
+_RESULTS = {store: types.void, any_less: types.boolean}
+_teach(any_less, 2, _generate_any_less)
 _teach(operator.add, 2, _generate_instruction("fadd"))
 _teach(operator.sub, 2, _generate_instruction("fsub"))
 _teach(operator.mul, 2, _generate_instruction("fmul"))

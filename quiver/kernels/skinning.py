@@ -1,46 +1,58 @@
-"""Skinning kernels: linear blend and dual quaternions. V vertices, I influences, B bind joints; float32."""
+"""Skinning kernels: linear blend and dual quaternions.
+
+V vertices, I influences, B bind joints; float32. What is blended for a joint fills one row of sixteen numbers, so
+that a vertex costs one vector operation for each influence. Vertices first..end-1 are written; any split over threads
+gives the same bits.
+"""
 
 import numpy as np
 from numba import njit
 
+from quiver.kernels.lanes import LANES, load, store
 
-def _skin_linear(positions, slots, weights, matrices):
-    """World positions (V, 3) from positions (V, 3), slots int32 (V, I), weights (V, I), matrices (B, 3, 4)."""
-    out = np.empty_like(positions)
-    for v in range(len(positions)):
+
+def _skin_linear(first, end, positions, slots, weights, matrices, out):
+    """World positions into ``out`` (V, 3) from positions (V, 3), slots int32 (V, I), weights (V, I).
+
+    matrices (B, 16) hold the three rows of four of each joint's matrix, then zeros.
+    """
+    blended = np.empty((1, LANES), np.float32)
+    for v in range(first, end):
+        total = load(matrices, slots[v, 0]) * weights[v, 0]
+        for i in range(1, slots.shape[1]):
+            total = total + load(matrices, slots[v, i]) * weights[v, i]
+        store(blended, 0, total)
+        m = blended[0]
         x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
-        ox = oy = oz = np.float32(0.0)
-        for i in range(slots.shape[1]):
-            w = weights[v, i]
-            m = matrices[slots[v, i]]
-            ox += w * (m[0, 0] * x + m[0, 1] * y + m[0, 2] * z + m[0, 3])
-            oy += w * (m[1, 0] * x + m[1, 1] * y + m[1, 2] * z + m[1, 3])
-            oz += w * (m[2, 0] * x + m[2, 1] * y + m[2, 2] * z + m[2, 3])
-        out[v, 0], out[v, 1], out[v, 2] = ox, oy, oz
-    return out
+        out[v, 0] = m[0] * x + m[1] * y + m[2] * z + m[3]
+        out[v, 1] = m[4] * x + m[5] * y + m[6] * z + m[7]
+        out[v, 2] = m[8] * x + m[9] * y + m[10] * z + m[11]
 
 
-def _skin_dual_quaternion(positions, slots, weights, duals, stretches):
-    """World positions (V, 3); duals (B, 8) as real x y z w, dual x y z w; stretches (B, 3, 3) are blended linearly first."""
-    out = np.empty_like(positions)
-    q = np.empty(8, np.float32)
-    for v in range(len(positions)):
-        x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
-        px = py = pz = np.float32(0.0)
-        q[:] = np.float32(0.0)
-        first = duals[slots[v, 0]]
-        for i in range(slots.shape[1]):
-            w = weights[v, i]
-            d = duals[slots[v, i]]
-            s = stretches[slots[v, i]]
-            px += w * (s[0, 0] * x + s[0, 1] * y + s[0, 2] * z)
-            py += w * (s[1, 0] * x + s[1, 1] * y + s[1, 2] * z)
-            pz += w * (s[2, 0] * x + s[2, 1] * y + s[2, 2] * z)
+def _skin_dual_quaternion(first, end, positions, slots, weights, duals, stretches, out):
+    """The same with unit dual quaternions; scale and mirror are blended linearly and applied first.
+
+    duals (B, 16) hold real x y z w, dual x y z w, then zeros; stretches (B, 16) a matrix of three by three, then zeros.
+    """
+    blended = np.empty((2, LANES), np.float32)
+    for v in range(first, end):
+        lead = slots[v, 0]
+        turn = load(duals, lead) * weights[v, 0]
+        stretch = load(stretches, lead) * weights[v, 0]
+        for i in range(1, slots.shape[1]):
+            slot, weight = slots[v, i], weights[v, i]
+            stretch = stretch + load(stretches, slot) * weight
             # The two signs of a quaternion are the same rotation: blend on the first one's side.
-            side = first[0] * d[0] + first[1] * d[1] + first[2] * d[2] + first[3] * d[3]
-            signed = -w if side < 0.0 else w
-            for k in range(8):
-                q[k] += signed * d[k]
+            side = duals[lead, 0] * duals[slot, 0] + duals[lead, 1] * duals[slot, 1]
+            side += duals[lead, 2] * duals[slot, 2] + duals[lead, 3] * duals[slot, 3]
+            turn = turn + load(duals, slot) * (-weight if side < 0.0 else weight)
+        store(blended, 0, turn)
+        store(blended, 1, stretch)
+        q, s = blended[0], blended[1]
+        x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
+        px = s[0] * x + s[1] * y + s[2] * z
+        py = s[3] * x + s[4] * y + s[5] * z
+        pz = s[6] * x + s[7] * y + s[8] * z
         length = np.sqrt(q[0] * q[0] + q[1] * q[1] + q[2] * q[2] + q[3] * q[3])
         scale = np.float32(1.0) / max(length, np.float32(1e-12))
         rx, ry, rz, rw = q[0] * scale, q[1] * scale, q[2] * scale, q[3] * scale
@@ -52,7 +64,6 @@ def _skin_dual_quaternion(positions, slots, weights, duals, stretches):
         out[v, 0] = px + two * (ry * tz - rz * ty) + two * (rw * dx - dw * rx + ry * dz - rz * dy)
         out[v, 1] = py + two * (rz * tx - rx * tz) + two * (rw * dy - dw * ry + rz * dx - rx * dz)
         out[v, 2] = pz + two * (rx * ty - ry * tx) + two * (rw * dz - dw * rz + rx * dy - ry * dx)
-    return out
 
 
 _options = {"nogil": True, "cache": True, "error_model": "numpy", "fastmath": {"contract"}}

@@ -3,7 +3,11 @@
 import numpy as np
 
 from quiver.kernels import skinning as kernels
+from quiver.kernels.lanes import LANES
 from quiver.rig import transforms
+from quiver.threads import split
+
+VERTICES_WORTH_A_THREAD = 8192
 
 
 def skin_matrices(mesh, world):
@@ -25,19 +29,34 @@ def skinned_positions(mesh, world, method="linear"):
     matrices = skin_matrices(mesh, world)
     slots = _slots(mesh)
     if method == "linear":
-        return kernels.skin_linear(mesh.positions, slots, mesh.weights, matrices.astype(np.float32))
-    return kernels.skin_dual_quaternion(mesh.positions, slots, mesh.weights, *dual_quaternions(matrices))
+        return skin(kernels.skin_linear, mesh.positions, slots, mesh.weights, rows_of(matrices))
+    return skin(kernels.skin_dual_quaternion, mesh.positions, slots, mesh.weights, *map(rows_of, dual_quaternions(matrices)))
+
+
+def skin(kernel, positions, slots, weights, *rows, threads=None):
+    """Run a skinning kernel over all vertices, split over threads where there are many: positions float32 (V, 3)."""
+    out = np.empty_like(positions)
+    split(lambda first, end: kernel(first, end, positions, slots, weights, *rows, out), len(positions), VERTICES_WORTH_A_THREAD, threads)
+    return out
+
+
+def rows_of(values):
+    """Each joint's numbers as one row of LANES float32, filled up with zeros: (B, LANES)."""
+    rows = np.zeros((len(values), LANES), np.float32)
+    flat = values.reshape(len(values), -1)
+    rows[:, : flat.shape[1]] = flat
+    return rows
 
 
 def dual_quaternions(matrices):
-    """Unit dual quaternions float32 (B, 8: real x y z w, dual x y z w) and what is left, scale and mirror, float32 (B, 3, 3)."""
+    """Unit dual quaternions (B, 8: real x y z w, dual x y z w) and what is left, scale and mirror, (B, 3, 3)."""
     rotation = transforms.pure_rotations(matrices[:, :, :3])
     rotation = np.where(np.linalg.det(rotation)[:, None, None] < 0.0, -rotation, rotation)
     real = transforms.from_matrices(rotation)
     stretch = np.swapaxes(rotation, 1, 2) @ matrices[:, :, :3]
     shift = np.concatenate([matrices[:, :, 3], np.zeros((len(matrices), 1))], axis=-1)
     dual = 0.5 * transforms.multiply(shift, real)
-    return np.concatenate([real, dual], axis=-1).astype(np.float32), stretch.astype(np.float32)
+    return np.concatenate([real, dual], axis=-1), stretch
 
 
 def _slots(mesh):

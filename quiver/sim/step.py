@@ -1,19 +1,14 @@
 """Advancing a simulation: the one place that calls the chain kernel."""
 
-import os
-from concurrent.futures import ThreadPoolExecutor
-
 import numpy as np
 
 from quiver.kernels.chains import advance_chains
 from quiver.kernels.lanes import LANES
+from quiver.threads import split
 
 BLOCKS_WORTH_A_THREAD = 8
-"""Below this many blocks per thread, handing over costs more than it saves."""
 NO_SPHERES = np.zeros((0, 4), np.float32)
 NO_AXES = np.zeros((0, LANES), np.float32)
-
-_pool = ThreadPoolExecutor(max_workers=os.cpu_count() or 1, thread_name_prefix="chains")
 
 
 def motion_rows(model, points, points_before, axes=None):
@@ -60,11 +55,6 @@ def advance(model, state, motion, axes=NO_AXES, spheres=NO_SPHERES, record_every
         arrays = (state.rows, model.params, motion, axes, spheres)
         advance_chains(first, end, substeps, n, dt, *arrays, model.has_limits, record_every, record)
 
-    parts = min(threads or os.cpu_count() or 1, max(1, blocks // BLOCKS_WORTH_A_THREAD))
-    bounds = np.linspace(0, blocks, parts + 1).astype(int)
-    if parts == 1:
-        part(0, blocks)
-    else:
-        list(_pool.map(part, bounds[:-1].tolist(), bounds[1:].tolist()))
+    split(part, blocks, BLOCKS_WORTH_A_THREAD, threads)
     lanes = record.reshape(-1, blocks, n, 3, LANES).transpose(0, 1, 4, 2, 3)
     return lanes.reshape(-1, blocks * LANES, n, 3)[:, : len(model.counts)]

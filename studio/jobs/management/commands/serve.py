@@ -64,10 +64,8 @@ class WorkerKeeper:
         self._over.set()
         self._thread.join()
         self._worker.terminate()
-        try:
-            self._worker.wait(10)
-        except subprocess.TimeoutExpired:
-            self._worker.kill()
+        self._worker.wait()
+        services.reap(self._worker.pid)
 
     def _spawn(self):
         self._worker = subprocess.Popen([sys.executable, "manage.py", "work"], env=os.environ)

@@ -1,0 +1,72 @@
+"""Rows of the running app: its pages while a take runs, and the first frames after a dial changed."""
+
+import re
+import statistics
+import time
+import urllib.request
+
+from bench.rows import row
+from quiver.formats import frames
+from tests.browser.server import RunningApp
+
+PAGES = ("/", *(f"/characters/{{}}/{step}/" for step in ("rig", "motion", "takes", "bake")), "/characters/{}/score/")
+ROUNDS = 12
+
+
+def rows():
+    with RunningApp(with_demo=True) as app:
+        app.wait_for(lambda: app.query("SELECT count(*) FROM jobs_job WHERE state = 'finished'") == 4)
+        yield first_frames_row(app)
+        yield page_row(app)
+
+
+def page_row(app):
+    mudwick = app.mudwick
+    idle = _pages(app, mudwick)
+    long_arm = app.bring_in_long_arm()
+    app.post(f"/characters/{long_arm}/takes/run/")
+    app.wait_for(lambda: app.query("SELECT count(*) FROM jobs_job WHERE state = 'running' AND done > 0"))
+    busy = _pages(app, mudwick)
+    if not app.query("SELECT count(*) FROM jobs_job WHERE state = 'running'"):
+        raise AssertionError("the take ended before the pages were timed")
+    note = f"{len(PAGES)} pages, {ROUNDS} times each, while a take runs; baseline: no take runs"
+    return row("page_median_ms", busy, idle, "ms", note)
+
+
+def _pages(app, character):
+    times = []
+    for _ in range(ROUNDS):
+        for page in PAGES:
+            began = time.perf_counter()
+            app.get(page.format(character))
+            times.append(time.perf_counter() - began)
+    return statistics.median(times) * 1e3
+
+
+def first_frames_row(app):
+    first, whole = zip(*(_change(app, 1.0 + 0.2 * k) for k in range(8)), strict=True)
+    note = "Mudwick, walk: from posting a dial to its first frames in the stream; baseline: to the last frame"
+    return row("first_frames_s", statistics.median(first[1:]), statistics.median(whole[1:]), "s", note)
+
+
+def _change(app, rate):
+    """Seconds from a dial's change to the first and to the last frames."""
+    layer = re.search(r"/motion/([a-z0-9-]+)/dial/", app.get(f"/characters/{app.mudwick}/motion/"))[1]
+    began = time.perf_counter()
+    app.post(f"/characters/{app.mudwick}/motion/{layer}/dial/", dial="wobble_rate", value=f"{rate:g}")
+    take = app.query("SELECT max(id) FROM takes_take")
+    data, first = b"", None
+    with urllib.request.build_opener(urllib.request.ProxyHandler({})).open(f"{app.base}/takes/{take}/frames", timeout=60) as stream:
+        while part := stream.read1():
+            data += part
+            if first is None and frames.read_messages(data[: _whole(data)])[1]:
+                first = time.perf_counter() - began
+    return first, time.perf_counter() - began
+
+
+def _whole(data):
+    """How many bytes of a growing stream are whole messages."""
+    at = 0
+    while at + 8 <= len(data) and at + 8 + int.from_bytes(data[at : at + 4], "little") <= len(data):
+        at += 8 + int.from_bytes(data[at : at + 4], "little")
+    return at

@@ -1,0 +1,155 @@
+"""Rows of the core: chains, skinning, opening a file."""
+
+import numpy as np
+import pygltflib
+
+from bench.rows import against, row, seconds
+from quiver.bake.joints import Track
+from quiver.demo.building import Builder, Part
+from quiver.formats.gltf.reading import read_character
+from quiver.kernels import chains as kernel
+from quiver.kernels import skinning
+from quiver.kernels.lanes import LANES
+from quiver.rig.skinning import rows_of, skin
+from quiver.sim.model import ChainPhysics, chain_model
+from quiver.sim.state import ChainState
+from quiver.sim.step import advance, motion_rows
+
+CHAINS, SEGMENTS, SUBSTEPS, FRAME_RATE = 1000, 8, 10, 24.0
+FEW = 4
+"""Chains that the loop over single joints is timed with; it does one after another, so its time grows with their number."""
+
+
+def rows():
+    yield from chain_rows()
+    yield from skin_rows()
+    yield open_row()
+
+
+class ChainScene:
+    """Chains that swing sideways through four spheres, every rule switched on; one frame of keyed motion."""
+
+    def __init__(self, count):
+        dt = 1.0 / (FRAME_RATE * SUBSTEPS)
+        n, one = SEGMENTS, np.ones(SEGMENTS)
+        gravity = np.tile([0.0, -9.81, 0.0], (n, 1))
+        chain = ChainPhysics(one, 400.0 * one, 1e-6 * one, 0.995 * one, 0.999 * one, gravity, 0.9 * one, 0.01 * one, 60.0, 0.05)
+        self.model = chain_model([chain] * count, dt, True)
+        self.state = ChainState(self.model)
+        rest = np.zeros((count, n + 1, 3))
+        rest[:, :, 1] = -0.05 * np.arange(n + 1)
+        rest[:, :, 0] = 0.2 * np.arange(count)[:, None]
+        shift = 0.02 * np.sin(np.linspace(0.0, 1.5, SUBSTEPS + 1))[:, None, None, None] * np.array([1.0, 0.0, 0.5])
+        points = rest + shift
+        axes = np.zeros((SUBSTEPS, count, n, 2, 3))
+        axes[..., 0, 1] = 1.0
+        self.motion, self.axes = motion_rows(self.model, points[1:], points[0], axes)
+        self.spheres = np.tile(
+            np.array([[0.03, -0.2, 0.0, 0.04], [0.2, -0.3, 0.02, 0.05], [0.6, 0, 0, 0.03], [4, -0.1, 0, 0.1]]), (SUBSTEPS, 1)
+        )
+        self.spheres = self.spheres.astype(np.float32)
+
+    def ours(self):
+        advance(self.model, self.state, self.motion, self.axes, self.spheres, SUBSTEPS)
+
+    def plain(self, width):
+        """The same rules in NumPy, ``width`` chains at a time, on one thread."""
+        chains, n = len(self.model.counts), SEGMENTS
+        blocks = chains // width
+
+        def wide(rows, per_block, steps):
+            lanes = rows.reshape(steps, self.model.blocks, per_block, LANES).transpose(0, 2, 1, 3).reshape(steps, per_block, -1)
+            cut = lanes[:, :, : blocks * width].reshape(steps, per_block, blocks, width).transpose(0, 2, 1, 3)
+            return np.ascontiguousarray(cut).reshape(-1, width)
+
+        arrays = [wide(self.state.rows, 6 * n, 1), wide(self.model.params, kernel.PARAMS * n, 1)]
+        arrays += [wide(self.motion, 6 * n + 3, SUBSTEPS), wide(self.axes, 6 * n, SUBSTEPS)]
+        record = np.zeros((blocks * 3 * n, width), np.float32)
+        return lambda: kernel.advance(0, blocks, SUBSTEPS, n, np.float32(self.model.dt), *arrays, self.spheres, True, SUBSTEPS, record)
+
+
+def chain_rows():
+    scene = ChainScene(CHAINS)
+    ours, across = against(scene.ours, scene.plain(CHAINS), rounds=5, ours_per_round=9)
+    what = f"{CHAINS} chains of {SEGMENTS} joints, 4 spheres, bend limits, blocked axes, {SUBSTEPS} substeps"
+    yield row("chains_1000x8", ours * 1e3, across * 1e3, "ms a frame", f"{what}; baseline: the same rules in NumPy across the chains")
+    single = seconds(ChainScene(FEW).plain(1)) * CHAINS / FEW
+    note = f"baseline: a NumPy loop over single joints, timed on {FEW} chains"
+    yield row("chains_1000x8_per_joint", ours * 1e3, single * 1e3, "ms a frame", note)
+
+
+def skin_rows(vertices=100_000, joints=60):
+    rng = np.random.default_rng(1)
+    positions = rng.normal(size=(vertices, 3)).astype(np.float32)
+    slots = rng.integers(0, joints, (vertices, 4)).astype(np.int32)
+    weights = rng.random((vertices, 4)).astype(np.float32)
+    weights /= weights.sum(1, keepdims=True)
+    matrices = rng.normal(size=(joints, 3, 4)).astype(np.float32)
+    duals = rng.normal(size=(joints, 8)).astype(np.float32)
+    duals /= np.linalg.norm(duals[:, :4], axis=1, keepdims=True)
+    stretches = np.tile(np.eye(3, dtype=np.float32), (joints, 1, 1))
+
+    def gather():
+        blended = np.einsum("vi,vijk->vjk", weights, matrices[slots])
+        return np.einsum("vjk,vk->vj", blended[:, :, :3], positions) + blended[:, :, 3]
+
+    def gather_duals():
+        near = duals[slots]
+        side = np.einsum("vk,vik->vi", near[:, 0, :4], near[:, :, :4])
+        blended = np.einsum("vi,vik->vk", np.where(side < 0.0, -weights, weights), near)
+        blended /= np.linalg.norm(blended[:, :4], axis=1, keepdims=True)
+        v, w, dv, dw = blended[:, :3], blended[:, 3:4], blended[:, 4:7], blended[:, 7:]
+        placed = np.einsum("vi,vijk,vk->vj", weights, stretches[slots], positions)
+        turned = placed + 2.0 * np.cross(v, np.cross(v, placed) + w * placed)
+        return turned + 2.0 * (w * dv - dw * v + np.cross(v, dv))
+
+    def linear():
+        return skin(skinning.skin_linear, positions, slots, weights, rows_of(matrices))
+
+    def dual():
+        return skin(skinning.skin_dual_quaternion, positions, slots, weights, rows_of(duals), rows_of(stretches))
+
+    np.testing.assert_allclose(linear(), gather(), atol=1e-4)
+    np.testing.assert_allclose(dual(), gather_duals(), atol=1e-2)
+    note = f"{vertices} vertices, 4 influences, {joints} joints; baseline: a NumPy gather"
+    mine, other = against(linear, gather)
+    yield row("skin_linear_100k", mine * 1e3, other * 1e3, "ms", note)
+    mine, other = against(dual, gather_duals, rounds=5)
+    yield row("skin_dual_quaternion_100k", mine * 1e3, other * 1e3, "ms", note)
+
+
+def open_row():
+    data = big_file()
+
+    def library():
+        """Another reader, up to the numbers: it parses the file and unpacks its accessors one by one."""
+        document = pygltflib.GLTF2.load_from_bytes(data)
+        blob = document.binary_blob()
+        for accessor in document.accessors:
+            view = document.bufferViews[accessor.bufferView]
+            np.frombuffer(blob, np.uint8, view.byteLength, view.byteOffset)
+
+    ours, other = against(lambda: read_character(data, "big"), library, rounds=3, ours_per_round=3)
+    what = f"50k vertices, 60 joints, 10 clips, {len(data) / 2**20:.1f} MB"
+    return row("glb_open_50k", ours, other, "s", f"{what}, read and checked; baseline: pygltflib, its bytes only cut into accessors")
+
+
+def big_file(vertices=50_000, joints=60, clips=10):
+    """A made-up GLB of that size: a tube along a row of joints that sways in every clip."""
+    step, around = 0.05, 50
+    builder = Builder("big", {f"joint_{k}": (f"joint_{k - 1}" if k else None, (0.0, 0.0, step * k)) for k in range(joints)})
+    rings = vertices // around
+    angle, along = np.meshgrid(np.linspace(0, 2 * np.pi, around, endpoint=False), np.linspace(0, step * (joints - 1), rings))
+    outwards = np.stack([np.cos(angle), np.sin(angle), 0 * angle], -1).reshape(-1, 3)
+    positions = 0.1 * outwards + np.stack([0 * along, 0 * along, along], -1).reshape(-1, 3)
+    ring, side = (grid.ravel() for grid in np.meshgrid(np.arange(rings - 1), np.arange(around), indexing="ij"))
+    a, b, c, d = ((ring + up) * around + (side + on) % around for up, on in ((0, 0), (0, 1), (1, 1), (1, 0)))
+    triangles = np.concatenate([np.stack([a, b, c], 1), np.stack([a, c, d], 1)])
+    weights = np.exp(-(((along.reshape(-1, 1) - step * np.arange(joints)) / step) ** 2))
+    builder.add_mesh("tube", [Part(positions, triangles, outwards, np.full_like(positions, 200.0), weights)], 0.8)
+    times = np.arange(121) / FRAME_RATE
+    half = 0.1 * np.sin(times)
+    turn = np.stack([0 * times, np.sin(half), 0 * times, np.cos(half)], 1)
+    for clip in range(clips):
+        builder.add_clip(f"clip {clip}", [Track(joint, "rotation", times, turn) for joint in range(joints)])
+    return builder.glb()
