@@ -1,5 +1,6 @@
 """Splitting one kernel call over threads. Kernels release the interpreter's lock, so Python's own threads do."""
 
+import itertools
 import os
 from concurrent.futures import ThreadPoolExecutor
 
@@ -15,9 +16,9 @@ def split(work, count, worth, threads=None):
     if parts == 1:
         work(0, count)
         return
-    bounds = [round(part * count / parts) for part in range(parts + 1)]
-    others = [_pool.submit(work, *part) for part in zip(bounds[1:-1], bounds[2:], strict=True)]
+    own, *rest = itertools.pairwise(round(part * count / parts) for part in range(parts + 1))
+    others = [_pool.submit(work, *part) for part in rest]
     # The calling thread works too: it already has a core, and only the others must be woken.
-    work(bounds[0], bounds[1])
+    work(*own)
     for other in others:
         other.result()

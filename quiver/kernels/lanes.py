@@ -1,7 +1,7 @@
 """Sixteen float32 numbers that move as one: the vector type the kernels are written with.
 
-A kernel written with `load`, `store`, `splat`, `sqrt`, `larger`, `smaller`, `where_less`, `any_less` and the operators + - * / runs two ways
-from the same source:
+A kernel written with `load`, `store`, `splat`, `sqrt`, `larger`, `smaller`, `where_less`, `any_less` and the operators
++ - * / runs two ways from the same source:
 
 * compiled by Numba, each value is one LLVM vector ``<16 x float>``. LLVM splits it for narrower processors, so the
   same source runs on 4-, 8- and 16-wide hardware, x86 or not;

@@ -10,7 +10,6 @@ from studio.jobs.models import Job
 from studio.jobs.services import run_job
 from tests.formats.makers import arm, glb_bytes
 
-
 JOINTS = ("root", "upper", "lower", "hand", "finger")
 
 
