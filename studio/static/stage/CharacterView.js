@@ -2,6 +2,9 @@ import * as THREE from '../vendor/three/three.module.js';
 import { GLTFLoader } from '../vendor/three/jsm/loaders/GLTFLoader.js';
 import { Influence } from './Influence.js';
 
+/** Frames of a clip that are looked at to know how far it goes. */
+const LOOKS = 12;
+
 /** A character on the stage: its nodes by number, skinned on the GPU, and a ghost of the keyed clip. */
 export class CharacterView {
   /** Load a GLB or glTF file given as an ArrayBuffer. */
@@ -93,14 +96,34 @@ export class CharacterView {
     }
   }
 
-  /** The box around the skin in the present pose. */
-  box() {
+  /** The box around the skin over a whole clip: around its joints at some frames, as much wider as the skin is at rest. */
+  box(clip) {
+    this.pose(0, null, null);
+    const skin = this._skinBox(), joints = this._jointBox();
+    if (skin.isEmpty()) return joints;
+    const below = skin.min.clone().sub(joints.min), above = skin.max.clone().sub(joints.max);
+    const whole = skin.clone();
+    for (let k = 0; clip?.loaded && k < LOOKS; k++) {
+      this.pose(clip.first + (k * (clip.loaded - 1)) / (LOOKS - 1), clip, null);
+      const box = this._jointBox();
+      whole.union(new THREE.Box3(box.min.add(below), box.max.add(above)));
+    }
+    whole.min.y = skin.min.y;
+    return whole;
+  }
+
+  _jointBox() {
+    const places = this.places(), box = new THREE.Box3();
+    for (const joint of this.joints) box.expandByPoint(new THREE.Vector3().fromArray(places, 3 * joint));
+    return box;
+  }
+
+  _skinBox() {
     const box = new THREE.Box3();
     for (const mesh of this.meshes) {
       if (mesh.isSkinnedMesh) mesh.computeBoundingBox();
       box.union((mesh.boundingBox ?? new THREE.Box3().setFromObject(mesh)).clone().applyMatrix4(mesh.isSkinnedMesh ? mesh.matrixWorld : new THREE.Matrix4()));
     }
-    if (box.isEmpty()) for (const node of this.nodes) box.expandByPoint(node.getWorldPosition(new THREE.Vector3()));
     return box;
   }
 

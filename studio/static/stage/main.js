@@ -157,7 +157,7 @@ function connectPointer(canvas) {
 const acts = {
   play: () => player.play(), back: () => player.step(-1), ahead: () => player.step(1),
   start: () => { player.play(false); player.go(player.first); }, end: () => { player.play(false); player.go(player.last); },
-  frame: () => desk.view && desk.stage.look(desk.view.box()), help: () => byId('help').showModal(),
+  frame: () => desk.view && desk.stage.look(desk.view.box(desk.clip)), help: () => byId('help').showModal(),
   undo: () => byId('undo')?.click(), redo: () => byId('redo')?.click(),
 };
 
@@ -227,13 +227,13 @@ async function start() {
     return;
   }
   desk.stage.scene.add(desk.view.scene);
-  const box = desk.view.box();
-  desk.quills = new JointQuills(desk.view, box.max.distanceTo(box.min));
+  const rest = desk.view.box(null);
+  desk.quills = new JointQuills(desk.view, rest.max.distanceTo(rest.min));
   desk.stage.scene.add(desk.quills.object);
-  desk.stage.look(box);
+  await refresh();
+  desk.stage.look(desk.view.box(desk.clip));
   desk.stage.onDraw.add(draw);
   connectPointer(byId('canvas'));
-  await refresh();
   note('');
   desk.isReady = true;
   desk.stage.invalidate();
