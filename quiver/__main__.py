@@ -7,7 +7,7 @@ import sys
 
 from quiver import export, setup
 from quiver.bake import joints
-from quiver.errors import BadFormat, QuiverError
+from quiver.errors import BadFormat, Finding, QuiverError
 from quiver.formats.gltf.reading import read_character
 from quiver.stack import Run, TakeSpec
 
@@ -18,9 +18,9 @@ def main(arguments=None):
     try:
         return options.run(options)
     except BadFormat as error:
-        _print_refusal(error, getattr(options, "json", False))
+        _print_refusal(error, error.findings, options)
     except (QuiverError, OSError) as error:
-        print(f"refused: {error}", file=sys.stderr)
+        _print_refusal(error, [Finding("refused", str(error), "", str(options.file), "unusable")], options)
     return 1
 
 
@@ -85,12 +85,13 @@ def _print_findings(findings):
         print(f"  {finding.level}: {finding.message} ({finding.where}) {finding.hint}".rstrip())
 
 
-def _print_refusal(error, as_json):
-    if as_json:
-        print(json.dumps({"usable": False, "findings": [finding.as_dict() for finding in error.findings]}))
-    else:
-        print(f"refused: {error}", file=sys.stderr)
-        _print_findings(error.findings)
+def _print_refusal(error, findings, options):
+    if getattr(options, "json", False):
+        print(json.dumps({"usable": False, "findings": [finding.as_dict() for finding in findings]}))
+        return
+    print(f"refused: {error}", file=sys.stderr)
+    if len(findings) > 1:
+        _print_findings(findings)
 
 
 if __name__ == "__main__":

@@ -90,4 +90,6 @@ LOGGING = {
     "disable_existing_loggers": False,
     "handlers": {"console": {"class": "logging.StreamHandler"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
+    # What was refused was told to the artist; the log is for faults of the program.
+    "loggers": {"django.request": {"level": "ERROR"}},
 }

@@ -90,7 +90,7 @@ export class CharacterView {
       if (look === 'wire') material.wireframe = isOn;
       if (look === 'xray') {
         material.userData.solid ??= { transparent: material.transparent, opacity: material.opacity, depthWrite: material.depthWrite };
-        Object.assign(material, isOn ? { transparent: true, opacity: 0.38, depthWrite: false } : material.userData.solid);
+        Object.assign(material, isOn ? { transparent: true, opacity: 0.46, depthWrite: false } : material.userData.solid);
       }
       material.needsUpdate = true;
     }

@@ -1,0 +1,77 @@
+"""Takes the pictures in docs/screenshots from the demo data: ``./keen python -m scripts.screenshots``."""
+
+import pathlib
+import time
+
+from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.by import By
+
+from tests.browser.browser import Browser
+from tests.browser.server import RunningApp
+from tests.formats.makers import arm, glb_bytes
+
+FOLDER = pathlib.Path(__file__).resolve().parent.parent / "docs" / "screenshots"
+SECONDS_TO_SETTLE = 0.8
+
+
+def main():
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    with RunningApp(with_demo=True) as app:
+        app.wait_for(lambda: app.query("SELECT count(*) FROM jobs_job WHERE state = 'finished'") == 4)
+        with Browser(app.base) as browser:
+            take_all(app, browser)
+        with Browser(app.base, webgl=False) as browser:
+            browser.open(f"/characters/{app.mudwick}/motion/")
+            keep(browser, "without-webgl")
+
+
+def take_all(app, browser):
+    def desk(step):
+        browser.open(f"/characters/{app.mudwick}/{step}/")
+        browser.wait_for("return window.desk.ended?.state === 'finished'")
+
+    browser.open("/")
+    keep(browser, "library")
+    refuse(browser)
+    keep(browser, "refused")
+    desk("rig")
+    ActionChains(browser.driver).move_to_element(browser.find("[data-name='tail_2']")).perform()
+    keep(browser, "rig")
+    desk("motion")
+    browser.run("const choice = document.getElementById('clip-choice'); choice.value = 'hop and land'; choice.form.submit();")
+    time.sleep(1)
+    desk("motion")
+    browser.click("[data-show=both]")
+    browser.wait_for("return window.desk.view.ghost?.object.visible")
+    browser.run("document.querySelector('[data-look=joints]').click(); desk.player.go(36)")
+    keep(browser, "motion-both")
+    desk("motion")
+    browser.set_value("#dial-wobble_rate", 1.8)
+    browser.wait_for("return document.querySelector('#take-status').textContent.includes('Take 5 finished')")
+    browser.run("document.querySelector('.dials').scrollIntoView(); desk.player.go(33)")
+    keep(browser, "motion-dials")
+    desk("takes")
+    browser.run("document.querySelector('[data-look=xray]').click(); desk.player.go(20)")
+    keep(browser, "takes")
+    desk("bake")
+    browser.click(".bake-form .button.is-keen")
+    browser.wait_for("return document.querySelector('.takes .download')")
+    browser.run("desk.player.go(27)")
+    keep(browser, "bake")
+
+
+def refuse(browser):
+    """Bring in a file that is cut off, to show what is said then."""
+    path = pathlib.Path(browser.folder) / "cut off.glb"
+    path.write_bytes(glb_bytes(arm())[:-3000])
+    browser.driver.find_element(By.ID, "file").send_keys(str(path))
+    browser.wait_for("return document.querySelector('.is-refused')")
+
+
+def keep(browser, name):
+    time.sleep(SECONDS_TO_SETTLE)
+    browser.driver.save_screenshot(str(FOLDER / f"{name}.png"))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,72 @@
+"""The command line of the core: the whole path without the app, and refusals without tracebacks."""
+
+import contextlib
+import io
+import json
+import pathlib
+import tempfile
+from unittest import TestCase
+
+import numpy as np
+
+from quiver import setup as setups
+from quiver.__main__ import main
+from quiver.formats.gltf.reading import read_character
+from tests.formats.makers import arm, glb_bytes
+from tests.formats.validator import issues_of
+
+
+class CommandTest(TestCase):
+    def setUp(self):
+        self.folder = pathlib.Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.file = self.folder / "arm.glb"
+        self.file.write_bytes(glb_bytes(arm()))
+
+    def run_command(self, *words):
+        """(exit code, what was printed, what was complained)."""
+        said, complained = io.StringIO(), io.StringIO()
+        with contextlib.redirect_stdout(said), contextlib.redirect_stderr(complained):
+            code = main([str(word) for word in words])
+        return code, said.getvalue(), complained.getvalue()
+
+    def test_inspect_says_what_is_there(self):
+        code, said, _ = self.run_command("inspect", self.file, "--json")
+        facts = json.loads(said)
+        self.assertEqual(code, 0)
+        self.assertEqual((facts["joints"], facts["vertices"], facts["meshes"]), (4, 32, 1))
+        self.assertEqual([(clip["name"], clip["seconds"], clip["keys"]) for clip in facts["clips"]], [("wave", 1.5, 63)])
+
+    def test_inspect_refuses_with_findings_and_no_traceback(self):
+        self.file.write_bytes(self.file.read_bytes()[:-2000])
+        for path in (self.file, self.folder / "nothing.glb", self.folder):
+            code, said, complained = self.run_command("inspect", path, "--json")
+            self.assertEqual(code, 1)
+            self.assertTrue(json.loads(said)["findings"][0]["message"])
+            self.assertEqual(complained, "")
+            code, said, complained = self.run_command("inspect", path)
+            self.assertEqual((code, said), (1, ""))
+            self.assertIn("refused", complained)
+
+    def test_bake_goes_the_whole_path(self):
+        setup, out = self.folder / "setup.json", self.folder / "out.glb"
+        setup.write_text(setups.dumps(setups.Setup().with_new_chain(setups.ChainPick("upper"))))
+        code, said, _ = self.run_command("bake", self.file, "--setup", setup, "--clip", "wave", "--out", out)
+        self.assertEqual(code, 0)
+        self.assertIn("37 frames", said)
+        self.assertEqual(issues_of(out.read_bytes())["numErrors"], 0)
+        character, _ = read_character(out.read_bytes(), "out")
+        times = np.arange(37) / 24.0
+        keyed, baked = (character.clip(name).sample(character.skeleton, times).rotations for name in ("wave", "wave with motion"))
+        self.assertGreater(np.abs(keyed - baked).max(), 0.02)
+
+    def test_bake_refuses_what_does_not_fit(self):
+        setup, out = self.folder / "setup.json", self.folder / "out.glb"
+        setup.write_text(setups.dumps(setups.Setup().with_new_chain(setups.ChainPick("wing"))))
+        for words in (("--setup", setup, "--clip", "wave"), ("--setup", setup, "--clip", "swim"), ("--setup", self.file, "--clip", "wave")):
+            code, _, complained = self.run_command("bake", self.file, *words, "--out", out)
+            self.assertEqual(code, 1, complained)
+            self.assertIn("refused", complained)
+        self.assertFalse(out.exists())
+
+    def test_schema_is_json(self):
+        self.assertEqual(json.loads(self.run_command("schema")[1])["title"], "Keen Quiver setup")
