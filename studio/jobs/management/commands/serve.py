@@ -2,6 +2,7 @@
 
 import os
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -9,11 +10,12 @@ import time
 import warnings
 
 import uvicorn
-from django.core.management.base import BaseCommand
+from django.core.management.base import BaseCommand, CommandError
 from django.db import connection
 
 from studio.jobs import services
 
+HOST = "127.0.0.1"
 LOOK_SECONDS = 0.5
 
 
@@ -25,8 +27,10 @@ class Command(BaseCommand):
         parser.add_argument("--began", type=int, help="when setting up began, seconds since 1970")
 
     def handle(self, *args, port, began, **options):
+        if _is_taken(port):
+            raise CommandError(f"Port {port} is in use; perhaps the app runs already. Choose another: ./keen demo --port {port + 1}")
         server = uvicorn.Server(
-            uvicorn.Config("studio.config.asgi:application", host="127.0.0.1", port=port, log_level="warning", lifespan="off")
+            uvicorn.Config("studio.config.asgi:application", host=HOST, port=port, log_level="warning", lifespan="off")
         )
         # Static files come whole from a synchronous package; they are small enough to be read at once.
         warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
@@ -45,6 +49,16 @@ class Command(BaseCommand):
             time.sleep(0.05)
         took = f" (set up in {max(0, int(time.time()) - began)} s)" if began else ""
         self.stdout.write(f"Keen Quiver is at http://127.0.0.1:{port}/{took}. Stop it with Ctrl-C.")
+
+
+def _is_taken(port):
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((HOST, port))
+        except OSError:
+            return True
+    return False
 
 
 class WorkerKeeper:
