@@ -36,6 +36,11 @@ class ChainPick:
     def names(self):
         return [name for name in (self.root, self.end, *self.picked) if name]
 
+    def __str__(self):
+        if self.picked:
+            return ", ".join(self.picked)
+        return f"{self.root} → {self.end}" if self.end and self.end != self.root else self.root
+
 
 @dataclass(frozen=True)
 class Layer:
@@ -102,6 +107,20 @@ class Setup:
         name = name or (pick.root or pick.picked[0])
         layer = Layer(self._free_id(name), name, "chain", True, (pick,), dials.defaults("chain"))
         return replace(self, layers=(*self.layers, layer))
+
+    def with_chain(self, identifier, pick):
+        """This setup with one more chain in a layer. Raises BadInput where there is no such layer."""
+        layer = self.layer(identifier)
+        return self.with_layer(replace(layer, chains=(*layer.chains, pick)))
+
+    def without_chain(self, identifier, index):
+        """This setup less one chain of a layer. Raises BadInput where it is not there or is the layer's last."""
+        layer = self.layer(identifier)
+        if not 0 <= index < len(layer.chains) or len(layer.chains) == 1:
+            raise BadInput(
+                f"{layer.name}: expected a chain to take away that is not its last, got number {index + 1} of {len(layer.chains)}"
+            )
+        return self.with_layer(replace(layer, chains=layer.chains[:index] + layer.chains[index + 1 :]))
 
     def _free_id(self, name):
         base = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "layer"

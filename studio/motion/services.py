@@ -32,12 +32,33 @@ def _build(row, setup):
     Run(TakeSpec(character, setup, row.active_clip))
 
 
-def add_chain(row, root, end, branches, name):
-    """Add a chain layer below a joint. Raises BadInput with the reason where the joints make no chain."""
-    pick = setups.ChainPick(root.strip(), end.strip(), (), branches)
-    if not pick.root:
+def add_chain(row, where, end, branches, layer_id):
+    """Hang a chain on a joint, or on several named one after another with commas; as a new layer where ``layer_id`` is "".
+
+    Raises BadInput with the reason where the joints make no chain.
+    """
+    pick = _pick(row, where.strip(), end.strip(), branches)
+    if layer_id:
+        return edit(row, lambda setup: setup.with_chain(layer_id, pick), f"{row.setup.layer(layer_id).name}: chain on {pick}")
+    return edit(row, lambda setup: setup.with_new_chain(pick), f"Chain on {pick}")
+
+
+def _pick(row, where, end, branches):
+    if not where:
         raise BadInput("expected the joint to hang the chain on: click one on the stage, or type its name")
-    return edit(row, lambda setup: setup.with_new_chain(pick, name.strip()), f"Chain on {pick.root}")
+    names = [name.strip() for name in where.split(",") if name.strip()]
+    # A joint's own name may have a comma in it.
+    if len(names) < 2 or any(node["name"] == where for node in row.facts["nodes"]):
+        return setups.ChainPick(where, end, (), branches)
+    if end or branches:
+        raise BadInput(f"expected either a root with an end or the {len(names)} joints of the chain themselves, got both")
+    return setups.ChainPick(picked=tuple(names))
+
+
+def remove_chain(row, layer_id, index):
+    """Take one chain out of a layer."""
+    layer = row.setup.layer(layer_id)
+    return edit(row, lambda setup: setup.without_chain(layer_id, index), f"{layer.name}: one chain less")
 
 
 def set_dial(row, layer_id, dial_name, value):

@@ -14,5 +14,6 @@ urlpatterns = [
     path("characters/<int:pk>/motion/<slug:layer>/dial/", views.set_dial, name="dial"),
     path("characters/<int:pk>/motion/<slug:layer>/change/", views.change_layer, name="change-layer"),
     path("characters/<int:pk>/motion/<slug:layer>/amount/", views.set_amount, name="amount"),
+    path("characters/<int:pk>/motion/<slug:layer>/remove-chain/", views.remove_chain, name="remove-chain"),
     path("setup.schema.json", views.schema, name="setup-schema"),
 ]

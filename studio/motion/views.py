@@ -57,8 +57,17 @@ def _told(response, take):
 def add_chain(request, pk):
     row = character_or_404(pk)
     fields = request.POST
-    take = services.add_chain(row, fields.get("root", ""), fields.get("end", ""), "branches" in fields, fields.get("name", ""))
-    return _panel(request, row, row.setup.layers[-1].id, take)
+    layer = fields.get("to_layer", "")
+    take = services.add_chain(row, fields.get("root", ""), fields.get("end", ""), "branches" in fields, layer)
+    return _panel(request, row, layer or row.setup.layers[-1].id, take)
+
+
+@require_POST
+def remove_chain(request, pk, layer):
+    row = character_or_404(pk)
+    index = request.POST.get("index", "")
+    take = services.remove_chain(row, layer, int(index) if index.isdecimal() else -1)
+    return _panel(request, row, layer, take)
 
 
 @require_POST

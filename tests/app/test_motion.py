@@ -59,8 +59,8 @@ class EditTest(DeskTest):
         self.assertEqual(self.fresh.current.label, "Brought in")
 
     def test_chains_are_added_and_refused_with_the_reason(self):
-        self.post("motion/add/", root="hand", name="Fore")
-        self.assertEqual([layer.name for layer in self.fresh.setup.layers], ["Arm", "Fore"])
+        self.post("motion/add/", root="hand")
+        self.assertEqual([layer.name for layer in self.fresh.setup.layers], ["Arm", "hand"])
         for fields, words in (
             ({"root": "no such joint"}, "no such joint"),
             ({"root": ""}, "click one"),
@@ -70,16 +70,27 @@ class EditTest(DeskTest):
             self.assertContains(self.post("motion/add/", **fields), words, status_code=422)
         self.assertEqual(len(self.fresh.setup.layers), 2)
 
+    def test_a_chain_of_named_joints_goes_into_a_layer_and_out_again(self):
+        self.post("motion/add/", root="hand, finger", to_layer="arm")
+        chains = self.fresh.setup.layer("arm").chains
+        self.assertEqual([chain.picked for chain in chains], [(), ("hand", "finger")])
+        for fields in ({"root": "root, finger"}, {"root": "hand, finger", "branches": "on"}, {"root": "finger", "to_layer": "no-such"}):
+            self.assertEqual(self.post("motion/add/", **fields).status_code, 422, fields)
+        self.assertContains(self.client.get(self.url("motion/")), "Take hand, finger out of this layer")
+        self.post("motion/arm/remove-chain/", index="0")
+        self.assertEqual([str(chain) for chain in self.fresh.setup.layer("arm").chains], ["hand, finger"])
+        self.assertContains(self.post("motion/arm/remove-chain/", index="0"), "not its last", status_code=422)
+
     def test_layers_are_switched_moved_renamed_and_removed(self):
-        self.post("motion/add/", root="hand", name="Fore")
-        self.post("motion/fore/change/", action="up")
-        self.post("motion/fore/change/", action="switch")
-        self.post("motion/fore/change/", action="rename", name="Forearm")
+        self.post("motion/add/", root="hand")
+        self.post("motion/hand/change/", action="up")
+        self.post("motion/hand/change/", action="switch")
+        self.post("motion/hand/change/", action="rename", name="Forearm")
         layers = self.fresh.setup.layers
         self.assertEqual([(layer.name, layer.is_on) for layer in layers], [("Forearm", False), ("Arm", True)])
         self.post("motion/arm/change/", action="remove")
-        self.assertEqual([layer.id for layer in self.fresh.setup.layers], ["fore"])
-        self.assertEqual(self.post("motion/fore/change/", action="explode").status_code, 422)
+        self.assertEqual([layer.id for layer in self.fresh.setup.layers], ["hand"])
+        self.assertEqual(self.post("motion/hand/change/", action="explode").status_code, 422)
 
     def test_amount_keys_are_set_replaced_and_removed(self):
         self.post("motion/arm/amount/", frame=["0"], value=["0"], new_frame="12", new_value="1", add="1")
@@ -121,7 +132,7 @@ class SetupFileTest(DeskTest):
     def test_what_is_no_setup_is_refused(self):
         for text in ("", "[]", '{"format": "else"}', b"\xff\xfe\x00", "[" * 100_000):
             self.assertEqual(self.bring(text).status_code, 422, text[:20])
-        self.assertContains(self.post("motion/import/"), "expected a setup file", status_code=422)
+        self.assertContains(self.post("motion/import/"), "of at most 4 MB, got none", status_code=422)
 
     def test_the_schema_is_published(self):
         schema = json.loads(self.client.get("/setup.schema.json").content)

@@ -120,6 +120,9 @@ class DeskTest(TestCase):
         self.assertEqual(self.browser.run("return desk.view.names[desk.quills.chosen]"), "tail_3")
         self.browser.click(".steps a[href$='/motion/']")
         self.browser.wait_for("return document.querySelector('#root')?.value === 'tail_3'")
+        canvas = ActionChains(self.browser.driver).move_to_element_with_offset(self.browser.find("#canvas"), *map(round, place))
+        canvas.key_down(Keys.SHIFT).click().key_up(Keys.SHIFT).perform()
+        self.assertEqual(self.browser.find("#root").get_attribute("value"), "tail_3, head")
 
     def test_undo_and_redo_by_key_survive_a_reload(self):
         self.open()

@@ -114,11 +114,11 @@ function note(text) {
   line.hidden = !text;
 }
 
-function joint(action, index) {
+function joint(action, index, goesOn = false) {
   if (!desk.view) return;
   if (action === 'choose') {
     desk.quills.chosen = index;
-    showChosen(index, desk.view.names[index]);
+    showChosen(index, desk.view.names[index], goesOn ? 'further' : 'only');
   } else desk.quills.hovered = index;
   const shown = desk.quills.hovered >= 0 ? desk.quills.hovered : -1;
   desk.view.influence.show(shown >= 0 ? desk.view.nodes[shown] : null);
@@ -150,7 +150,7 @@ function connectPointer(canvas) {
   canvas.addEventListener('pointerup', (event) => {
     if (!down || Math.hypot(event.clientX - down[0], event.clientY - down[1]) > 4) return;
     const index = under(event);
-    if (index >= 0) joint('choose', index);
+    if (index >= 0) joint('choose', index, event.shiftKey);
   });
 }
 
@@ -189,7 +189,7 @@ function connectControls() {
   byId('frame').addEventListener('change', (event) => { player.play(false); player.go(Number(event.target.value)); });
   document.body.addEventListener('setup-changed', () => { desk.wantedTake = ''; refresh(); });
   document.body.addEventListener('take-wanted', (event) => { desk.wantedTake = event.detail.take; refresh(); });
-  document.body.addEventListener('htmx:afterSettle', () => { if (desk.quills && desk.quills.chosen >= 0) showChosen(desk.quills.chosen, desk.view.names[desk.quills.chosen], false); });
+  document.body.addEventListener('htmx:afterSettle', () => { if (desk.quills && desk.quills.chosen >= 0) showChosen(desk.quills.chosen, desk.view.names[desk.quills.chosen], 'again'); });
   document.body.addEventListener('htmx:sendError', () => note('The app does not answer. Is it still running?'));
   document.body.addEventListener('htmx:configRequest', (event) => {
     // The score follows the take that is looked at.

@@ -23,7 +23,7 @@ export function connectPanel({ onJoint, frameNow }) {
   });
   document.addEventListener('click', (event) => {
     const row = event.target.closest('[data-joint]');
-    if (row) onJoint('choose', Number(row.dataset.joint));
+    if (row) onJoint('choose', Number(row.dataset.joint), event.shiftKey);
     const take = event.target.closest('[data-take]');
     if (take) document.body.dispatchEvent(new CustomEvent('take-wanted', { detail: { take: take.dataset.take } }));
   });
@@ -32,13 +32,19 @@ export function connectPanel({ onJoint, frameNow }) {
   });
 }
 
-/** Mark the chosen joint in the tree and put its name where a name is asked for. */
-export function showChosen(joint, name, isNew = true) {
+/**
+ * Mark the chosen joint in the tree and put its name where a name is asked for: in place of what is there ('only'), after
+ * it ('further'), or only where nothing is yet ('again', after the panel was swapped).
+ */
+export function showChosen(joint, name, how) {
   for (const row of document.querySelectorAll('[data-joint]')) {
     const isChosen = Number(row.dataset.joint) === joint;
     row.classList.toggle('is-chosen', isChosen);
     row.setAttribute('aria-pressed', String(isChosen));
-    if (isChosen && isNew) row.scrollIntoView({ block: 'nearest' });
+    if (isChosen && how !== 'again') row.scrollIntoView({ block: 'nearest' });
   }
-  for (const input of document.querySelectorAll('[data-takes-joint]')) if (joint >= 0) input.value = name;
+  for (const input of document.querySelectorAll('[data-takes-joint]')) {
+    if (how === 'further' && input.value) input.value += `, ${name}`;
+    else if (how !== 'again' || !input.value) input.value = name;
+  }
 }

@@ -29,9 +29,7 @@ class Command(BaseCommand):
     def handle(self, *args, port, began, **options):
         if _is_taken(port):
             raise CommandError(f"Port {port} is in use; perhaps the app runs already. Choose another: ./keen demo --port {port + 1}")
-        server = uvicorn.Server(
-            uvicorn.Config("studio.config.asgi:application", host=HOST, port=port, log_level="warning", lifespan="off")
-        )
+        server = uvicorn.Server(uvicorn.Config("studio.config.asgi:application", host=HOST, port=port, log_level="warning", lifespan="off"))
         # Static files come whole from a synchronous package; they are small enough to be read at once.
         warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
         keeper = WorkerKeeper()
