@@ -1,7 +1,7 @@
 """Sixteen float32 numbers that move as one: the vector type the kernels are written with.
 
-A kernel written with `load`, `store`, `splat`, `sqrt`, `larger`, `smaller`, `where_less`, `any_less` and the operators
-+ - * / runs two ways from the same source:
+A kernel written with `load`, `store`, `splat`, `sqrt`, `larger`, `smaller`, `where_less`, `any_less`, `gather`,
+`scatter` and the operators + - * / runs two ways from the same source:
 
 * compiled by Numba, each value is one LLVM vector ``<16 x float>``. LLVM splits it for narrower processors, so the
   same source runs on 4-, 8- and 16-wide hardware, x86 or not;
@@ -87,6 +87,18 @@ def where_less(left, right, yes, no):
     return np.where(np.less(left, right), yes, no).astype(np.float32)
 
 
+def gather(points, indices, row):
+    """The points (N, 4) that the indices of a row name, one for each lane, as four vectors x, y, z, w."""
+    found = points[indices[row]]
+    return found[:, 0], found[:, 1], found[:, 2], found[:, 3]
+
+
+def scatter(points, indices, row, x, y, z, w):
+    """Write four vectors to the points that the indices of a row name; a point named twice must get the same twice."""
+    where = indices[row]
+    points[where, 0], points[where, 1], points[where, 2], points[where, 3] = x, y, z, w
+
+
 def any_less(left, right):
     """Whether left < right in at least one lane: a plain truth value, to pass over work that no lane needs."""
     return bool(np.any(np.less(left, right)))
@@ -158,7 +170,68 @@ def _generate_any_less(context, builder, sig, args):
     return builder.icmp_unsigned("!=", less, ir.Constant(less.type, 0))
 
 
-_RESULTS = {store: types.void, any_less: types.boolean}
+_QUAD = ir.VectorType(ir.FloatType(), 4)
+
+
+def _shuffled(builder, left, right, pattern):
+    return builder.shuffle_vector(left, right, ir.Constant(ir.VectorType(_INT32, len(pattern)), list(pattern)))
+
+
+def _transposed(builder, rows):
+    """Transpose four vectors in each group of four lanes: x y z w of four points become four x, four y, four z, four w."""
+
+    def everywhere(pattern):
+        return [place + group for group in range(0, LANES, 4) for place in pattern]
+
+    low, high = everywhere([0, LANES, 1, LANES + 1]), everywhere([2, LANES + 2, 3, LANES + 3])
+    pairs = [_shuffled(builder, a, b, half) for half in (low, high) for a, b in ((rows[0], rows[1]), (rows[2], rows[3]))]
+    first, second = everywhere([0, 1, LANES, LANES + 1]), everywhere([2, 3, LANES + 2, LANES + 3])
+    return [_shuffled(builder, pairs[k], pairs[k + 1], half) for k in (0, 2) for half in (first, second)]
+
+
+def _point_pointers(context, builder, sig, args):
+    points = context.make_array(sig.args[0])(context, builder, args[0]).data
+    indices = context.make_array(sig.args[1])(context, builder, args[1]).data
+    row = context.cast(builder, args[2], sig.args[2], types.intp)
+    first = builder.mul(row, ir.Constant(row.type, LANES))
+    pointers = []
+    for lane in range(LANES):
+        index = builder.load(builder.gep(indices, [builder.add(first, ir.Constant(row.type, lane))]))
+        place = builder.mul(builder.sext(index, row.type), ir.Constant(row.type, 4))
+        pointers.append(builder.bitcast(builder.gep(points, [place]), _QUAD.as_pointer()))
+    return pointers
+
+
+def _generate_gather(context, builder, sig, args):
+    quads = [builder.load(pointer, align=4) for pointer in _point_pointers(context, builder, sig, args)]
+    rows = []
+    for k in range(4):
+        # Row k holds points k, k + 4, k + 8, k + 12, so that after the transposition the lanes are in order.
+        low, high = (_shuffled(builder, quads[k + a], quads[k + a + 4], range(8)) for a in (0, 8))
+        rows.append(_shuffled(builder, low, high, range(16)))
+    return context.make_tuple(builder, sig.return_type, _transposed(builder, rows))
+
+
+def _generate_scatter(context, builder, sig, args):
+    pointers = _point_pointers(context, builder, sig, args)
+    rows = _transposed(builder, args[3:7])
+    for k in range(4):
+        for group in range(4):
+            quad = _shuffled(builder, rows[k], rows[k], range(4 * group, 4 * group + 4))
+            builder.store(quad, pointers[k + 4 * group], align=4)
+    return context.get_dummy_value()
+
+
+def _is_point_access(args):
+    points, indices, row = args[:3]
+    is_points = isinstance(points, types.Array) and points.ndim == 2 and points.layout == "C" and points.dtype == types.float32
+    is_rows = isinstance(indices, types.Array) and indices.ndim == 2 and indices.layout == "C" and indices.dtype == types.int32
+    return is_points and is_rows and isinstance(row, types.Integer) and all(value is lanes_type for value in args[3:])
+
+
+_RESULTS = {store: types.void, scatter: types.void, any_less: types.boolean, gather: types.UniTuple(lanes_type, 4)}
+_teach(gather, 3, _generate_gather, _is_point_access)
+_teach(scatter, 7, _generate_scatter, _is_point_access)
 _teach(any_less, 2, _generate_any_less)
 _teach(operator.add, 2, _generate_instruction("fadd"))
 _teach(operator.sub, 2, _generate_instruction("fsub"))

@@ -1,0 +1,192 @@
+"""A solid for a region: a lattice of tetrahedra around its vertices and the flesh behind them.
+
+The lattice is body-centred cubic (every tetrahedron is alike and nearly regular): its nodes are the corners and the centres of
+cubic cells, and each face between two cells carries four tetrahedra, made of both centres and one edge of the face.
+"""
+
+from dataclasses import dataclass
+
+import igl
+import numpy as np
+from scipy import sparse
+from scipy.sparse import csgraph
+from scipy.spatial import KDTree
+
+from quiver.errors import BadInput
+
+MOST_CELLS = 4_000_000
+NEAR_VERTICES = 4
+"""Vertices from which a node takes its influence and its skin weights."""
+_OTHER_AXES = np.array([[1, 2], [2, 0], [0, 1]])
+
+
+@dataclass(frozen=True)
+class Lattice:
+    """N nodes, T tetrahedra, R vertices of the region.
+
+    nodes float64 (N, 3) in the rest pose; tets int32 (T, 4), each of positive volume; is_inner bool (N,): next to flesh of the
+    same body that is not the region's
+    vertices int (R,); corners int32 (R, 4), shares float64 (R, 4): each vertex's tetrahedron and its place in it
+    pieces int (N,) which connected piece a node belongs to; edge the length of a cell
+    """
+
+    nodes: np.ndarray
+    tets: np.ndarray
+    is_inner: np.ndarray
+    vertices: np.ndarray
+    corners: np.ndarray
+    shares: np.ndarray
+    pieces: np.ndarray
+    edge: float
+
+
+def build(positions, triangles, chosen, edge):
+    """The Lattice for the ``chosen`` (bool) vertices of a surface, which may be open or cross itself.
+
+    positions (V, 3), triangles (F, 3), edge the length of a cell, all in one unit. Raises BadInput.
+    """
+    vertices = np.flatnonzero(chosen)
+    if not len(vertices):
+        raise BadInput("expected a region with at least one vertex in it, got an empty one")
+    points = np.asarray(positions, float)
+    low = points[vertices].min(0) - 1.5 * edge
+    size = np.ceil((points[vertices].max(0) + 1.5 * edge - low) / edge).astype(int)
+    if np.prod(size.astype(float)) > MOST_CELLS:
+        raise BadInput(f"expected cells of at least {edge * (np.prod(size.astype(float)) / MOST_CELLS) ** (1 / 3):.4g}, got {edge:.4g}: too many")
+    faces = _all_faces(size)
+    middles = _middles(faces, size)
+    own = _key_of(points[vertices] - low, edge, size)
+    places = low + edge * middles
+    tree = KDTree(points)
+    near = tree.query(places, workers=-1)[1]
+    around_region = chosen[near]
+    flesh = np.zeros(len(places), bool)
+    # Only what is near the region or touches it is worth asking whether it is inside.
+    asked = np.flatnonzero(tree.query(places, workers=-1)[0] < np.inf) if around_region.all() else np.flatnonzero(_near_region(around_region, size))
+    inside = igl.fast_winding_number(points, np.asarray(triangles, np.int64), np.ascontiguousarray(places[asked]))
+    flesh[asked] = np.abs(inside) > 0.5
+    kept = flesh & around_region
+    kept[own] = True
+    rows = np.flatnonzero(kept)
+    codes = _node_codes(faces[rows], size)
+    used, tets = np.unique(codes, return_inverse=True)
+    tets = tets.reshape(codes.shape).astype(np.int32)
+    others = np.unique(_node_codes(faces[np.flatnonzero(flesh & ~kept)], size))
+    nodes = low + edge * _node_places(used, size)
+    tets = _positive(nodes, tets)
+    row_of = np.full(len(faces), -1)
+    row_of[rows] = np.arange(len(rows))
+    corners = tets[row_of[own]]
+    shares = _barycentric(nodes[corners], points[vertices])
+    return Lattice(nodes, tets, np.isin(used, others), vertices, corners, shares, _pieces(len(nodes), tets), edge)
+
+
+def _all_faces(size):
+    """All tetrahedra of a grid as rows (i, j, k, axis, side); the row's number is what `_key_of` gives."""
+    grids = np.meshgrid(*(np.arange(n) for n in (*size, 3, 4)), indexing="ij")
+    return np.stack([grid.ravel() for grid in grids], 1)
+
+
+def _sides(faces):
+    """Which two of the four corners of the face, as (first, second) steps along the two other axes: (T, 2, 2)."""
+    table = np.array([[[0, 0], [0, 1]], [[1, 0], [1, 1]], [[0, 0], [1, 0]], [[0, 1], [1, 1]]])
+    return table[faces[:, 4]]
+
+
+def _corner_places(faces):
+    """Grid places of the face's two corners, (T, 2, 3)."""
+    cells, axes = faces[:, :3], faces[:, 3]
+    rows = np.arange(len(faces))
+    places = np.repeat(cells[:, None], 2, 1)
+    places[rows, :, axes] += 1
+    steps = _sides(faces)
+    for slot in range(2):
+        places[rows, :, _OTHER_AXES[axes, slot]] += steps[:, :, slot]
+    return places
+
+
+def _middles(faces, size):
+    """Centroids in grid units, (T, 3)."""
+    step = np.eye(3)[faces[:, 3]]
+    centres = 2.0 * (faces[:, :3] + 0.5) + step
+    return (centres + _corner_places(faces).sum(1)) / 4.0
+
+
+def _node_codes(faces, size):
+    """Numbers of the four nodes: both centres, both corners; corners even, centres odd. (T, 4)."""
+    wide = size + 2
+    step = np.eye(3, dtype=int)[faces[:, 3]]
+
+    def number(places):
+        return (places[..., 0] * wide[1] + places[..., 1]) * wide[2] + places[..., 2]
+
+    corners = _corner_places(faces)
+    centres = np.stack([faces[:, :3], faces[:, :3] + step], 1)
+    return np.concatenate([2 * number(centres) + 1, 2 * number(corners)], 1)
+
+
+def _node_places(codes, size):
+    wide = size + 2
+    number, is_centre = codes // 2, codes % 2
+    places = np.stack([number // (wide[1] * wide[2]), number // wide[2] % wide[1], number % wide[2]], 1)
+    return places + 0.5 * is_centre[:, None]
+
+
+def _key_of(points, edge, size):
+    """The tetrahedron (row of `_all_faces`) that holds each point, given from the grid's low corner."""
+    cells = np.floor(points / edge).astype(int)
+    inside = points / edge - cells - 0.5
+    rows = np.arange(len(points))
+    axis = np.argmax(np.abs(inside), axis=1)
+    cells[rows, axis] -= inside[rows, axis] < 0.0
+    first, second = (inside[rows, _OTHER_AXES[axis, slot]] for slot in range(2))
+    side = np.where(np.abs(first) >= np.abs(second), np.where(first < 0.0, 0, 1), np.where(second < 0.0, 2, 3))
+    return np.ravel_multi_index((*cells.T, axis, side), (*size, 3, 4))
+
+
+def _near_region(around_region, size):
+    """Rows in or beside a cell with a tetrahedron of the region."""
+    cells = around_region.reshape(*size, 12).any(-1)
+    wide = cells.copy()
+    for axis in range(3):
+        for shift in (-1, 1):
+            wide |= np.roll(cells, shift, axis)
+    return np.repeat(wide.ravel(), 12)
+
+
+def _positive(nodes, tets):
+    a, b, c, d = (nodes[tets[:, k]] for k in range(4))
+    swapped = np.einsum("ij,ij->i", b - a, np.cross(c - a, d - a)) < 0.0
+    tets = tets.copy()
+    tets[swapped, 2], tets[swapped, 3] = tets[swapped, 3], tets[swapped, 2].copy()
+    return tets
+
+
+def _barycentric(corners, points):
+    """Shares (R, 4) of four corners (R, 4, 3) that give points (R, 3)."""
+    edges = np.swapaxes(corners[:, 1:] - corners[:, :1], 1, 2)
+    rest = np.linalg.solve(edges, (points - corners[:, 0])[..., None])[..., 0]
+    return np.concatenate([1.0 - rest.sum(1, keepdims=True), rest], 1)
+
+
+def _pieces(count, tets):
+    pairs = np.concatenate([tets[:, [0, 1]], tets[:, [0, 2]], tets[:, [0, 3]]])
+    graph = sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(count, count))
+    return csgraph.connected_components(graph, directed=False)[1]
+
+
+def near_vertices(positions, nodes):
+    """The NEAR_VERTICES vertices nearest to each node, and their shares by inverse squared distance: (N, k) and (N, k)."""
+    count = min(NEAR_VERTICES, len(positions))
+    distances, near = KDTree(positions).query(nodes, k=count)
+    distances, near = distances.reshape(len(nodes), count), near.reshape(len(nodes), count)
+    weights = 1.0 / np.maximum(distances, 1e-9) ** 2
+    return near, weights / weights.sum(1, keepdims=True)
+
+
+def tet_count(positions, chosen, edge):
+    """A quick guess at the number of tetrahedra, from the size of the region's box."""
+    if not chosen.any():
+        return 0
+    box = np.ptp(np.asarray(positions)[chosen], axis=0)
+    return int(12 * 0.55 * np.prod(np.maximum(box / edge, 1.0)))

@@ -1,0 +1,146 @@
+"""The volume body: from a lattice and dials a person can see to masses, stiffness and holds that meet them."""
+
+import warnings
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import sparse
+from scipy.sparse import linalg
+from scipy.spatial import KDTree
+
+from quiver.bodies import lattice as lattices
+
+DENSITY = 1000.0
+"""[kg/m3], of water and flesh. It cancels out of every dial; contacts between parts will need it."""
+PINNED = 0.98
+"""A node held at least so much is fixed to its keyed place."""
+LEAST_HOLD = 0.02
+"""What holds a piece that nothing else holds."""
+POISSON_RANGE = (0.05, 0.48)
+EIGEN_ROUNDS = 16
+
+
+@dataclass(frozen=True)
+class VolumeBody:
+    """The physics of a solid of N nodes and T tetrahedra for a Young's modulus of one. SI units.
+
+    masses (N,) [kg]; holds (N,) 0..1, from PINNED on fixed; springs (N,) [1/s2] of the holds; volumes (T,) [m3];
+    gram (T, 6) and sixfold (T,) of the rest shape, as kernels/tets.py wants them; shear, bulk the constants of the solid;
+    lowest [1/s2] squared rate of the slowest mode
+    """
+
+    masses: np.ndarray
+    holds: np.ndarray
+    springs: np.ndarray
+    volumes: np.ndarray
+    gram: np.ndarray
+    sixfold: np.ndarray
+    shear: float
+    bulk: float
+    lowest: float
+
+    @property
+    def is_free(self):
+        return self.holds < PINNED
+
+
+def poisson_of(volume_keep):
+    """Poisson's ratio for how well the volume is kept, 0..1."""
+    low, high = POISSON_RANGE
+    return low + (high - low) * volume_keep
+
+
+def build(lattice, node_holds, volume_keep, firmness):
+    """The body of a lattice in metres. node_holds (N,) 0..1; ``firmness`` 0.1..10 makes the holds' springs softer against the flesh."""
+    edges = lattice.nodes[lattice.tets[:, 1:]] - lattice.nodes[lattice.tets[:, :1]]
+    sixfold = np.linalg.det(edges)
+    volumes = sixfold / 6.0
+    inverse = np.linalg.inv(np.swapaxes(edges, 1, 2))
+    products = inverse @ np.swapaxes(inverse, 1, 2)
+    gram = np.stack([products[:, i, j] for i, j in ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))], 1)
+    masses = np.zeros(len(lattice.nodes))
+    np.add.at(masses, lattice.tets.ravel(), np.repeat(volumes * DENSITY / 4.0, 4))
+    poisson = poisson_of(volume_keep)
+    shear = 1.0 / (2.0 * (1.0 + poisson))
+    linear_bulk = poisson / ((1.0 + poisson) * (1.0 - 2.0 * poisson))
+    holds = _with_least_hold(lattice, np.where(lattice.is_inner, 1.0, node_holds))
+    size = np.linalg.norm(np.ptp(lattice.nodes, axis=0)) / 2.0
+    give = np.clip(holds, 0.0, PINNED)
+    springs = give / (1.0 - give) / firmness / (DENSITY * size**2) * STIFF_HOLD
+    stiffness = _stiffness(lattice, inverse, volumes, shear, linear_bulk)
+    # Around rest, this stable neo-Hookean solid is linear elasticity with a second constant smaller by the first one.
+    lowest = _lowest_mode(stiffness, masses, springs, holds < PINNED, lattice.nodes)
+    return VolumeBody(masses, holds, springs, volumes, gram, sixfold, shear, linear_bulk + shear, lowest)
+
+
+STIFF_HOLD = 40.0
+"""How much stiffer than the flesh as a whole a hold of one half is."""
+
+
+def node_influences(lattice, positions, influence):
+    """Influence at the nodes (N,), from the vertices (V, 3) nearest to them and theirs (V,)."""
+    near, shares = lattices.near_vertices(positions, lattice.nodes)
+    return np.sum(influence[near] * shares, axis=1)
+
+
+def _with_least_hold(lattice, holds):
+    """Pieces that nothing holds would fall away: they are held a little everywhere."""
+    most = np.zeros(lattice.pieces.max() + 1)
+    np.maximum.at(most, lattice.pieces, holds)
+    return np.maximum(holds, np.where(most < LEAST_HOLD, LEAST_HOLD, 0.0)[lattice.pieces])
+
+
+def loose_pieces(lattice, node_holds):
+    """How many pieces nothing holds."""
+    most = np.zeros(lattice.pieces.max() + 1)
+    np.maximum.at(most, lattice.pieces, np.where(lattice.is_inner, 1.0, node_holds))
+    return int((most < LEAST_HOLD).sum())
+
+
+def _stiffness(lattice, inverse, volumes, shear, bulk):
+    """Linear elasticity's stiffness matrix, sparse (3 N, 3 N)."""
+    gradients = np.concatenate([-inverse.sum(1, keepdims=True), inverse], 1)
+    strain = np.zeros((len(volumes), 6, 12))
+    for node in range(4):
+        x, y, z = (gradients[:, node, k] for k in range(3))
+        for row, column, value in (
+            *((0, 0, x), (1, 1, y), (2, 2, z)),
+            *((3, 0, y), (3, 1, x), (4, 1, z), (4, 2, y), (5, 0, z), (5, 2, x)),
+        ):
+            strain[:, row, 3 * node + column] = value
+    law = np.diag([2.0 * shear] * 3 + [shear] * 3)
+    law[:3, :3] += bulk
+    local = np.einsum("tki,kl,tlj,t->tij", strain, law, strain, volumes, optimize=True)
+    places = (3 * lattice.tets[:, :, None] + np.arange(3)).reshape(-1, 12)
+    rows, columns = np.repeat(places, 12, axis=1).ravel(), np.tile(places, (1, 12)).ravel()
+    size = 3 * len(lattice.nodes)
+    return sparse.coo_matrix((local.ravel(), (rows, columns)), shape=(size, size)).tocsr()
+
+
+def _lowest_mode(stiffness, masses, springs, is_free, nodes):
+    """Squared rate [1/s2] of the slowest mode of what is free, for a Young's modulus of one; 0 where nothing is free."""
+    free = np.flatnonzero(np.repeat(is_free, 3))
+    if not len(free):
+        return 0.0
+    inertia = np.repeat(masses, 3)[free]
+    scale = sparse.diags(1.0 / np.sqrt(inertia))
+    matrix = (scale @ (stiffness[free][:, free] + sparse.diags(np.repeat(masses * springs, 3)[free])) @ scale).tocsr()
+    if len(free) < 60:
+        return float(np.linalg.eigvalsh(matrix.toarray())[0])
+    start = _likely_shapes(nodes, is_free)[free] * np.sqrt(inertia)[:, None]
+    precondition = sparse.diags(1.0 / matrix.diagonal())
+    with warnings.catch_warnings():
+        # Only the lowest value is wanted, and it converges long before the others of the block, for which it warns.
+        warnings.simplefilter("ignore", UserWarning)
+        rates, _ = linalg.lobpcg(matrix, start, M=precondition, largest=False, tol=0.0, maxiter=EIGEN_ROUNDS)
+    return float(rates.min())
+
+
+def _likely_shapes(nodes, is_free):
+    """Shapes (3 N, 6) like those of a slow mode: everything moves along an axis, the more the further it is from what is fixed."""
+    reach = np.ones(len(nodes))
+    if not is_free.all():
+        reach = KDTree(nodes[~is_free]).query(nodes)[0]
+    reach = np.where(is_free, reach / reach.max(), 0.0)
+    shapes = [np.kron(reach[:, None], np.eye(3)), np.kron((reach**2)[:, None], np.eye(3))]
+    return np.concatenate(shapes, 1)
