@@ -124,7 +124,47 @@ CHAIN_DIALS = (
     Dial("bend_taper", "Bend limit at the tip", "%", 10.0, 400.0, 100.0, 5.0, "Taper", "How far the tip may bend against the root."),
 )
 
-DIALS_OF_KIND = {"chain": CHAIN_DIALS}
+VOLUME_DIALS = (
+    Dial(
+        "wobble_rate", "Wobble rate", "Hz", 0.1, 12.0, 2.5, 0.05, "Feel", "How often it swings to and fro in a second, in its slowest way."
+    ),
+    Dial("settle_time", "Settle time", "frames", 1.0, 480.0, 24.0, 1.0, "Feel", "Frames until a swing has shrunk to a twentieth."),
+    Dial("drag", "Drag", "% a frame", 0.0, 90.0, 0.0, 0.5, "Feel", "How much of its speed the air takes in each frame."),
+    Dial("gravity", "Gravity share", "%", -200.0, 200.0, 0.0, 5.0, "Feel", "How much of its weight it feels."),
+    Choice(
+        "balance",
+        "In the rest pose",
+        (("rest", "it sags already"), ("none", "it is weightless")),
+        "rest",
+        "Feel",
+        "Whether the rest pose shows it under its own weight, so that nothing sags on the first frame.",
+    ),
+    Dial(
+        "firmness", "Firmness", "%", 10.0, 1000.0, 100.0, 5.0, "Body", "Firm flesh moves as one lump, soft flesh ripples; the rate stays."
+    ),
+    Dial(
+        "volume_keep", "Volume keep", "%", 0.0, 100.0, 80.0, 1.0, "Body", "How well it keeps its volume: pressed in here, it bulges there."
+    ),
+    Dial("pressure", "Inner pressure", "%", -40.0, 100.0, 0.0, 1.0, "Body", "How much larger than at rest it wants to be."),
+    Dial("hold_gain", "Looseness gain", "x", 0.0, 4.0, 1.0, 0.05, "Hold", "Multiplies the painted influence, without repainting."),
+    Dial(
+        "hold_offset", "Looseness offset", "", -1.0, 1.0, 0.0, 0.05, "Hold", "Adds to the painted influence; below 0 it is held everywhere."
+    ),
+    Dial(
+        "cell_size",
+        "Cell size",
+        "mm",
+        0.0,
+        2000.0,
+        0.0,
+        5.0,
+        "Build",
+        "Edge of the lattice's cells: smaller is finer and slower.",
+        "0 = a twelfth of the part",
+    ),
+)
+
+DIALS_OF_KIND = {"chain": CHAIN_DIALS, "volume": VOLUME_DIALS}
 AMOUNT = Dial("amount", "Amount", "", 0.0, 1.0, 1.0, 0.05, "Amount", "How much of the layer's motion is used: 0 is the keyed clip.")
 
 

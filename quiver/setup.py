@@ -7,11 +7,12 @@ from dataclasses import dataclass, field, replace
 
 from quiver import dials
 from quiver.errors import BadInput
+from quiver.mesh import regions as levels
 
 FORMAT = "keen-quiver-setup"
 VERSION = 1
-LARGEST_DOCUMENT = 4 * 2**20
-MOST_LAYERS, MOST_CHAINS = 500, 5000
+LARGEST_DOCUMENT = 16 * 2**20
+MOST_LAYERS, MOST_CHAINS, MOST_VERTICES = 500, 5000, 5_000_000
 
 FRAME_RATE = dials.Dial(
     "frame_rate", "Frame rate", "1/s", 1.0, 240.0, 24.0, 1.0, "Scene", "Frames in a second, for dials that count in frames."
@@ -43,8 +44,22 @@ class ChainPick:
 
 
 @dataclass(frozen=True)
+class Region:
+    """A named area of one mesh: ``values`` are the levels of its ``vertices`` vertices as mesh/regions.py writes them."""
+
+    id: str
+    name: str
+    mesh: str
+    vertices: int
+    values: str
+
+
+@dataclass(frozen=True)
 class Layer:
-    """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant."""
+    """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant.
+
+    A chain layer has ``chains``, a volume layer a ``region`` (its id).
+    """
 
     id: str
     name: str
@@ -53,6 +68,7 @@ class Layer:
     chains: tuple = ()
     values: dict = field(default_factory=dict)
     amount: tuple = ((0.0, 1.0),)
+    region: str = ""
 
     def value(self, name):
         """The value of a dial, or its default."""
@@ -77,6 +93,38 @@ class Setup:
     frame_rate: float = FRAME_RATE.default
     metres_per_unit: float = METRES.default
     preroll_frames: float = PREROLL.default
+    regions: tuple = ()
+
+    def region(self, identifier):
+        """The region of that id. Raises BadInput."""
+        for region in self.regions:
+            if region.id == identifier:
+                return region
+        raise BadInput(f"expected the id of a region of this setup, got “{identifier}”")
+
+    def with_region(self, changed):
+        """This setup with one region replaced (by its id). Raises BadInput where there is none."""
+        self.region(changed.id)
+        return replace(self, regions=tuple(changed if region.id == changed.id else region for region in self.regions))
+
+    def with_new_region(self, name, mesh, vertices, values):
+        """This setup with one more region."""
+        identifier = _free_id(name, "region", self.regions)
+        return replace(self, regions=(*self.regions, Region(identifier, name, mesh, vertices, values)))
+
+    def without_region(self, identifier):
+        """This setup less one region. Raises BadInput where there is none, or where a layer is made of it."""
+        region = self.region(identifier)
+        users = [layer.name for layer in self.layers if layer.region == identifier]
+        if users:
+            raise BadInput(f"“{region.name}” is what {', '.join(f'“{name}”' for name in users)} is made of; remove the layer first")
+        return replace(self, regions=tuple(each for each in self.regions if each.id != identifier))
+
+    def with_new_volume(self, region_id):
+        """This setup with one more volume layer on top, made of a region. Raises BadInput where there is no such region."""
+        name = self.region(region_id).name
+        layer = Layer(_free_id(name, "layer", self.layers), name, "volume", True, (), dials.defaults("volume"), region=region_id)
+        return replace(self, layers=(*self.layers, layer))
 
     def layer(self, identifier):
         """The layer of that id. Raises BadInput."""
@@ -105,7 +153,7 @@ class Setup:
     def with_new_chain(self, pick, name=""):
         """This setup with one more chain layer on top. Raises BadInput where the name is no name."""
         name = name or (pick.root or pick.picked[0])
-        layer = Layer(self._free_id(name), name, "chain", True, (pick,), dials.defaults("chain"))
+        layer = Layer(_free_id(name, "layer", self.layers), name, "chain", True, (pick,), dials.defaults("chain"))
         return replace(self, layers=(*self.layers, layer))
 
     def with_chain(self, identifier, pick):
@@ -122,18 +170,19 @@ class Setup:
             )
         return self.with_layer(replace(layer, chains=layer.chains[:index] + layer.chains[index + 1 :]))
 
-    def _free_id(self, name):
-        base = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "layer"
-        taken = {layer.id for layer in self.layers}
-        identifier, number = base, 2
-        while identifier in taken:
-            identifier, number = f"{base}-{number}", number + 1
-        return identifier
-
     def unknown_names(self, skeleton):
         """The joint names used here that the skeleton does not have, sorted."""
         used = {name for layer in self.layers for chain in layer.chains for name in chain.names}
         return sorted(name for name in used if name not in skeleton)
+
+
+def _free_id(name, fallback, others):
+    base = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:80] or fallback
+    taken = {other.id for other in others}
+    identifier, number = base, 2
+    while identifier in taken:
+        identifier, number = f"{base}-{number}", number + 1
+    return identifier
 
 
 def to_document(setup):
@@ -142,6 +191,7 @@ def to_document(setup):
         "format": FORMAT,
         "version": VERSION,
         **{dial.name: getattr(setup, dial.name) for dial in SCENE_DIALS},
+        "regions": [vars(region) for region in setup.regions],
         "layers": [_layer_document(layer) for layer in setup.layers],
     }
 
@@ -158,7 +208,7 @@ def _layer_document(layer):
         "name": layer.name,
         "kind": layer.kind,
         "on": layer.is_on,
-        "chains": [chain_document(chain) for chain in layer.chains],
+        **({"region": layer.region} if layer.kind == "volume" else {"chains": [chain_document(chain) for chain in layer.chains]}),
         "dials": {dial.name: layer.value(dial.name) for dial in dials.DIALS_OF_KIND[layer.kind]},
         "amount": [list(key) for key in layer.amount],
     }
@@ -184,28 +234,54 @@ def from_document(document):
     _expect(isinstance(document, dict), "the setup", "an object", document)
     _expect(document.get("format") == FORMAT, "format", FORMAT, document.get("format"))
     _expect(document.get("version") == VERSION, "version", VERSION, document.get("version"))
-    _known(document, {"format", "version", "layers", "$schema", *(dial.name for dial in SCENE_DIALS)}, "the setup")
+    _known(document, {"format", "version", "regions", "layers", "$schema", *(dial.name for dial in SCENE_DIALS)}, "the setup")
     layers = document.get("layers", [])
     _expect(isinstance(layers, list) and len(layers) <= MOST_LAYERS, "layers", f"a list of at most {MOST_LAYERS}", layers)
     read = tuple(_read_layer(layer, f"layers[{index}]") for index, layer in enumerate(layers))
     ids = [layer.id for layer in read]
     _expect(len(set(ids)) == len(ids), "layers", "a different id for each layer", ids)
     scene = {dial.name: dial.checked(document.get(dial.name, dial.default)) for dial in SCENE_DIALS}
-    return Setup(read, **scene)
+    areas = document.get("regions", [])
+    _expect(isinstance(areas, list) and len(areas) <= MOST_LAYERS, "regions", f"a list of at most {MOST_LAYERS}", areas)
+    setup = Setup(read, **scene, regions=tuple(_read_region(area, f"regions[{index}]") for index, area in enumerate(areas)))
+    names = [region.id for region in setup.regions]
+    _expect(len(set(names)) == len(names), "regions", "a different id for each region", names)
+    for layer in read:
+        if layer.kind == "volume":
+            setup.region(layer.region)
+    return setup
+
+
+def _read_region(document, where):
+    _expect(isinstance(document, dict), where, "an object", document)
+    _known(document, {"id", "name", "mesh", "vertices", "values"}, where)
+    identifier, count = _identifier(document.get("id"), where), document.get("vertices")
+    is_count = isinstance(count, int) and not isinstance(count, bool) and 0 < count <= MOST_VERTICES
+    _expect(is_count, f"{where}.vertices", f"a number from 1 to {MOST_VERTICES}", count)
+    values = document.get("values")
+    _expect(isinstance(values, str), f"{where}.values", "a text", values)
+    levels.decode(values, count)
+    name = _text(document.get("name", identifier), f"{where}.name")
+    return Region(identifier, name, _text(document.get("mesh", ""), f"{where}.mesh"), count, values)
+
+
+def _identifier(value, where):
+    _expect(isinstance(value, str) and re.fullmatch(r"[a-z0-9][a-z0-9-]{0,99}", value), f"{where}.id", "a-z, 0-9 and -", value)
+    return value
 
 
 def _read_layer(document, where):
     _expect(isinstance(document, dict), where, "an object", document)
-    _known(document, {"id", "name", "kind", "on", "chains", "dials", "amount"}, where)
+    _known(document, {"id", "name", "kind", "on", "chains", "region", "dials", "amount"}, where)
     kind = document.get("kind")
     _expect(isinstance(kind, str) and kind in dials.DIALS_OF_KIND, f"{where}.kind", f"one of {', '.join(dials.DIALS_OF_KIND)}", kind)
-    identifier, is_on = document.get("id"), document.get("on", True)
-    _expect(
-        isinstance(identifier, str) and re.fullmatch(r"[a-z0-9][a-z0-9-]{0,99}", identifier), f"{where}.id", "a-z, 0-9 and -", identifier
-    )
+    identifier, is_on = _identifier(document.get("id"), where), document.get("on", True)
     _expect(isinstance(is_on, bool), f"{where}.on", "true or false", is_on)
     chains = document.get("chains", [])
-    _expect(isinstance(chains, list) and 0 < len(chains) <= MOST_CHAINS, f"{where}.chains", "a list with at least one chain", chains)
+    if kind == "volume":
+        _expect(not chains, f"{where}.chains", "no chains in a volume", chains)
+    else:
+        _expect(isinstance(chains, list) and 0 < len(chains) <= MOST_CHAINS, f"{where}.chains", "a list with at least one chain", chains)
     values = document.get("dials", {})
     _expect(isinstance(values, dict), f"{where}.dials", "an object", values)
     return Layer(
@@ -216,6 +292,7 @@ def _read_layer(document, where):
         tuple(_read_chain(chain, f"{where}.chains[{index}]") for index, chain in enumerate(chains)),
         dials.defaults(kind) | {name: dials.dial_of(kind, name).checked(value) for name, value in values.items()},
         read_amount(document.get("amount", [[0, 1]]), f"{where}.amount"),
+        _text(document.get("region", ""), f"{where}.region"),
     )
 
 
@@ -277,11 +354,8 @@ def json_schema():
             "kind": {"enum": list(dials.DIALS_OF_KIND)},
             "on": {"type": "boolean", "default": True},
             "chains": {"type": "array", "minItems": 1, "maxItems": MOST_CHAINS, "items": chain},
-            "dials": {
-                "type": "object",
-                "properties": {dial.name: dial.schema() for dial in dials.CHAIN_DIALS},
-                "additionalProperties": False,
-            },
+            "region": {**name, "description": "The id of the region that a volume is made of."},
+            "dials": {"anyOf": [_dials_schema(kind) for kind in dials.DIALS_OF_KIND]},
             "amount": {
                 "type": "array",
                 "minItems": 1,
@@ -289,7 +363,24 @@ def json_schema():
                 "items": {"type": "array", "prefixItems": [{"type": "number"}, dials.AMOUNT.schema()], "minItems": 2, "maxItems": 2},
             },
         },
-        "required": ["id", "kind", "chains"],
+        "required": ["id", "kind"],
+        "oneOf": [{"required": ["chains"]}, {"required": ["region"]}],
+        "additionalProperties": False,
+    }
+    region = {
+        "type": "object",
+        "properties": {
+            "id": layer["properties"]["id"],
+            "name": name,
+            "mesh": name,
+            "vertices": {"type": "integer", "minimum": 1, "maximum": MOST_VERTICES},
+            "values": {
+                "type": "string",
+                "contentEncoding": "base64",
+                "description": "One byte a vertex, deflated (zlib): 0..254 in with influence value / 254, 255 out.",
+            },
+        },
+        "required": ["id", "mesh", "vertices", "values"],
         "additionalProperties": False,
     }
     return {
@@ -301,8 +392,14 @@ def json_schema():
             "format": {"const": FORMAT},
             "version": {"const": VERSION},
             **{dial.name: dial.schema() for dial in SCENE_DIALS},
+            "regions": {"type": "array", "maxItems": MOST_LAYERS, "items": region},
             "layers": {"type": "array", "maxItems": MOST_LAYERS, "items": layer},
         },
         "required": ["format", "version", "layers"],
         "additionalProperties": False,
     }
+
+
+def _dials_schema(kind):
+    properties = {dial.name: dial.schema() for dial in dials.DIALS_OF_KIND[kind]}
+    return {"title": f"Dials of a {kind}", "type": "object", "properties": properties, "additionalProperties": False}

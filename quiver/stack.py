@@ -9,6 +9,8 @@ from quiver.bodies import chain as chain_body
 from quiver.bodies import picking
 from quiver.errors import BadInput, Unstable
 from quiver.rig.pose import blended, world_matrices
+from quiver.solids import Solid
+from quiver.threads import split
 from quiver.waves import Wave
 
 FIRST_CHUNK, LARGEST_CHUNK = 4, 32
@@ -32,6 +34,7 @@ class TakeChunk:
     """F frames of a take. K driven nodes, M stretched nodes, L layers that are on.
 
     rotations    float32 (F, K, 4) local x y z w; translations float32 (F, M, 3) [file units]
+    offsets      float32 (F, R, 3) world-space moves of the run's moved vertices [file units]
     added        float32 (F, L) the most a layer moved any of its points [m]
     cost_ms      milliseconds spent on one of these frames, on average
     """
@@ -39,6 +42,7 @@ class TakeChunk:
     first_frame: int
     rotations: np.ndarray
     translations: np.ndarray
+    offsets: np.ndarray
     added: np.ndarray
     cost_ms: float
 
@@ -46,7 +50,8 @@ class TakeChunk:
 class Run:
     """A compiled stack on one clip. Making it checks everything; `chunks` simulates.
 
-    rotated, translated  nodes of the chunks' arrays; layer_ids their layers; notes remarks in words.
+    rotated, translated  nodes of the chunks' arrays; moved {mesh index: vertices (R,)} in the order of the chunks' offsets;
+    layer_ids their layers; notes remarks in words.
     Raises BadInput where a layer cannot be built.
     """
 
@@ -58,15 +63,20 @@ class Run:
         layers = [layer for layer in spec.setup.layers if layer.is_on]
         self.layer_ids = [layer.id for layer in layers]
         self.last_frame = self._last_frame()
-        paths = _paths(spec.character, layers, self.notes)
-        self.substeps = _substeps(layers, spec.setup.frame_rate)
+        chain_layers = [layer for layer in layers if layer.kind == "chain"]
+        paths = _paths(spec.character, chain_layers, self.notes)
+        self.solids = [Solid(spec.character, layer, spec.setup, self.notes) for layer in layers if layer.kind == "volume"]
+        self.substeps = _substeps(chain_layers, self.solids, spec.setup.frame_rate)
+        for solid in self.solids:
+            solid.compile(self.substeps, self.notes)
+        self.moved = _moved(self.solids)
         rest_world = world_matrices(self.skeleton, self.skeleton.rest.repeated(1))[0]
         self.waves = [
-            Wave(self.skeleton, wave, [layers[path.layer] for path in wave], spec.setup, self.substeps, rest_world, self.notes)
+            Wave(self.skeleton, wave, [chain_layers[path.layer] for path in wave], spec.setup, self.substeps, rest_world, self.notes)
             for wave in _waves(self.skeleton, paths)
         ]
         self.rotated = np.array(sorted({int(node) for path in paths for node in path.drivers}), np.int32)
-        stretched = [path for path in paths if layers[path.layer].value("stretch") > 0.0]
+        stretched = [path for path in paths if chain_layers[path.layer].value("stretch") > 0.0]
         self.translated = np.array(sorted({node for path in stretched for nodes in path.stretch_nodes for node in nodes}), np.int32)
 
     def _last_frame(self):
@@ -84,16 +94,18 @@ class Run:
         frames = np.arange(start, self.last_frame + 1)
         frame_world = world_matrices(self.skeleton, self._keyed(frames))
         jumps = [wave.jumps(frame_world) for wave in self.waves]
-        for wave in self.waves:
-            wave.start(frame_world[0])
+        for part in (*self.waves, *self.solids):
+            part.start(frame_world[0])
+        solid_jumps = [solid.jumps(frame_world) for solid in self.solids]
         at, size = start, preroll + FIRST_CHUNK
         while at <= self.last_frame and keep_going():
             end = min(at + size, self.last_frame + 1)
             began = time.perf_counter()
-            keyed, final, keyed_world = self._simulate(at, end, start, jumps)
+            final, keyed_world, world = self._simulate(at, end, start, jumps)
+            soft = self._soften(at, end, start, world, solid_jumps)
             shown = slice(max(first - at, 0), end - at)
             if shown.start < shown.stop:
-                chunk = self._chunk(at + shown.start, keyed[shown], final[shown], keyed_world[shown])
+                chunk = self._chunk(at + shown.start, final[shown], keyed_world[shown], [moves[shown] for moves in soft])
                 spent = (time.perf_counter() - began) * 1000.0 / (end - at)
                 yield TakeChunk(*chunk, spent)
             at, size = end, min(2 * FIRST_CHUNK if size == preroll + FIRST_CHUNK else 2 * size, LARGEST_CHUNK)
@@ -114,17 +126,20 @@ class Run:
         return pose
 
     def _simulate(self, at, end, start, jumps):
-        """Simulate frames at..end-1; returns keyed and final pose and the keyed world at those frames."""
+        """Simulate the chains in frames at..end-1.
+
+        Returns the final pose and the keyed world at those frames, and the final world at all their substeps (without solids: nothing).
+        """
         count = end - at
         # Frame numbers of all substeps; the last of each frame is that frame exactly.
         inside = np.arange(1 - self.substeps, 1) / self.substeps
         pose = self._keyed((np.arange(at, end)[:, None] + inside).ravel())
         world = world_matrices(self.skeleton, pose)
         ends = slice(self.substeps - 1, None, self.substeps)
-        keyed, keyed_world = pose[ends].copy(), world[ends].copy()
+        keyed_world = world[ends].copy()
         for index, wave in enumerate(self.waves):
             # Only a wave that others hang on must be known between the frames too.
-            is_last = index + 1 == len(self.waves)
+            is_last = index + 1 == len(self.waves) and not self.solids
             every = self.substeps if is_last else 1
             pose = pose[ends] if is_last else pose
             jumped = jumps[index][at - start : end - start]
@@ -136,9 +151,31 @@ class Run:
             wave.apply(pose, driven, amounts if is_last else np.repeat(amounts, self.substeps, axis=0))
             if not is_last:
                 world = world_matrices(self.skeleton, pose)
-        return keyed, pose if self.waves else pose[ends], keyed_world
+        return (pose[ends] if self.solids or not self.waves else pose), keyed_world, world
 
-    def _chunk(self, first_frame, keyed, final, keyed_world):
+    def _soften(self, at, end, start, world, jumps):
+        """Simulate the solids in frames at..end-1, each on a thread of its own: for each its vertices' offsets (F, R, 3)."""
+
+        def one(index):
+            solid = self.solids[index]
+            try:
+                moved = solid.advance(world, jumps[index][at - start : end - start], end - at)
+            except Unstable as error:
+                raise Unstable(error.layer, at + error.frame, error.reason) from error
+            amounts = np.array([solid.layer.amount_at(frame) for frame in range(at, end)])
+            return solid.offsets(moved, amounts)
+
+        soft = [None] * len(self.solids)
+
+        def some(first, last):
+            for index in range(first, last):
+                soft[index] = one(index)
+
+        if self.solids:
+            split(some, len(self.solids), 1, self.threads)
+        return soft
+
+    def _chunk(self, first_frame, final, keyed_world, soft):
         final_world = world_matrices(self.skeleton, final)
         added = np.zeros((len(keyed_world), len(self.layer_ids)), np.float32)
         for wave in self.waves:
@@ -146,13 +183,39 @@ class Run:
             for chain, layer in enumerate(wave.layers):
                 column = self.layer_ids.index(layer.id)
                 added[:, column] = np.maximum(added[:, column], moved[:, chain])
+        for solid, moves in zip(self.solids, soft, strict=True):
+            added[:, self.layer_ids.index(solid.layer.id)] = np.linalg.norm(moves, axis=2).max(1) * solid.scale
         rotations = final.rotations[:, self.rotated].astype(np.float32)
-        return first_frame, rotations, final.translations[:, self.translated].astype(np.float32), added
+        translations = final.translations[:, self.translated].astype(np.float32)
+        return first_frame, rotations, translations, self._all_offsets(len(rotations), soft), added
+
+    def _all_offsets(self, frames, soft):
+        """The solids' offsets put together, in the order of ``moved``; where two move one vertex, both count."""
+        start_of, total = {}, 0
+        for mesh, vertices in self.moved.items():
+            start_of[mesh], total = total, total + len(vertices)
+        out = np.zeros((frames, total, 3), np.float32)
+        for solid, moves in zip(self.solids, soft, strict=True):
+            mesh = solid.part.mesh_index
+            out[:, start_of[mesh] + np.searchsorted(self.moved[mesh], solid.part.lattice.vertices)] += moves.astype(np.float32)
+        return out
 
 
-def _substeps(layers, frame_rate):
-    """Substeps of one frame: as many as the most demanding layer needs."""
-    rates = [chain_body.substep_rate(layer.value("wobble_rate"), layer.value("settle_time") / frame_rate)[0] for layer in layers]
+def _moved(solids):
+    """The vertices that any solid moves, {mesh index: sorted vertices}."""
+    found = {}
+    for solid in solids:
+        mesh = solid.part.mesh_index
+        found[mesh] = np.union1d(found.get(mesh, np.zeros(0, int)), solid.part.lattice.vertices)
+    return dict(sorted(found.items()))
+
+
+def _substeps(layers, solids, frame_rate):
+    """Substeps of one frame: as many as the most demanding layer needs, within the budget."""
+    rates = [min(solid.rate, chain_body.HIGHEST_RATE) for solid in solids]
+    if solids:
+        rates.append(chain_body.LOWEST_RATE)
+    rates += [chain_body.substep_rate(layer.value("wobble_rate"), layer.value("settle_time") / frame_rate)[0] for layer in layers]
     return max(1, int(np.ceil(max(rates, default=0.0) / frame_rate - 1e-6)))
 
 

@@ -7,6 +7,7 @@ import numpy as np
 
 from quiver.bodies import chain as chain_body
 from quiver.errors import Unstable
+from quiver.jumps import jumps_of
 from quiver.rig import transforms
 from quiver.rig.pose import jointed_world
 from quiver.sim.model import ChainPhysics, chain_model
@@ -17,9 +18,6 @@ RUNAWAY = 2000.0
 """[m/s]: nothing that hangs on a character moves at six times the speed of sound."""
 MOST_PER_STEP = 0.25
 """The part of its whole length that a chain's particle may move against its keyed motion in one substep."""
-JUMP_TURN = np.radians(100.0)
-JUMP_RATIO = 4.0
-"""A move is a jump if it is this many times the moves of the frames around it, and longer than the chain."""
 AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
 
 
@@ -122,17 +120,7 @@ class Wave:
 
     def jumps(self, frame_world):
         """Which chains' roots jump on the way to each frame: bool (F, C) from node matrices (F, J, 3, 4) at frames."""
-        roots = frame_world[:, self.point_nodes[:, 0]]
-        linear = transforms.pure_rotations(roots[..., :3])
-        moves = np.linalg.norm(np.diff(roots[..., 3], axis=0), axis=-1) * self.scale
-        steps = np.swapaxes(linear[:-1], -1, -2) @ linear[1:]
-        angles = np.arccos(
-            np.clip((np.trace(np.abs(np.linalg.det(steps))[..., None, None] * steps, axis1=-2, axis2=-1) - 1.0) / 2.0, -1, 1)
-        )
-        flips = np.diff(np.sign(np.linalg.det(linear)), axis=0) != 0.0
-        alone = (moves > self.lengths) & (moves > JUMP_RATIO * _around(moves))
-        turned = (angles > JUMP_TURN) & (angles > JUMP_RATIO * _around(angles))
-        return np.concatenate([np.zeros((1, len(self.paths)), bool), flips | alone | turned])
+        return jumps_of(frame_world[:, self.point_nodes[:, 0]], self.lengths / self.scale)
 
     def advance(self, world, jumped, frames, every=1, threads=None):
         """Simulate S = frames * substeps samples of node matrices (S, J, 3, 4); returns Driven for every ``every``-th sample.
@@ -222,9 +210,3 @@ class Wave:
         """How far each chain's points are from their keyed places: (F, C) greatest distance [m]."""
         distance = np.linalg.norm(self.points(final_world) - self.points(keyed_world), axis=-1)
         return distance.max(axis=2)
-
-
-def _around(values):
-    """The larger of the values one frame before and after; at the ends the one there is."""
-    padded = np.concatenate([np.zeros((1, *values.shape[1:])), values, np.zeros((1, *values.shape[1:]))])
-    return np.maximum(padded[:-2], padded[2:])

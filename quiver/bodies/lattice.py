@@ -52,7 +52,9 @@ def build(positions, triangles, chosen, edge):
     low = points[vertices].min(0) - 1.5 * edge
     size = np.ceil((points[vertices].max(0) + 1.5 * edge - low) / edge).astype(int)
     if np.prod(size.astype(float)) > MOST_CELLS:
-        raise BadInput(f"expected cells of at least {edge * (np.prod(size.astype(float)) / MOST_CELLS) ** (1 / 3):.4g}, got {edge:.4g}: too many")
+        raise BadInput(
+            f"expected cells of at least {edge * (np.prod(size.astype(float)) / MOST_CELLS) ** (1 / 3):.4g}, got {edge:.4g}: too many"
+        )
     faces = _all_faces(size)
     middles = _middles(faces, size)
     own = _key_of(points[vertices] - low, edge, size)
@@ -62,7 +64,11 @@ def build(positions, triangles, chosen, edge):
     around_region = chosen[near]
     flesh = np.zeros(len(places), bool)
     # Only what is near the region or touches it is worth asking whether it is inside.
-    asked = np.flatnonzero(tree.query(places, workers=-1)[0] < np.inf) if around_region.all() else np.flatnonzero(_near_region(around_region, size))
+    asked = (
+        np.flatnonzero(tree.query(places, workers=-1)[0] < np.inf)
+        if around_region.all()
+        else np.flatnonzero(_near_region(around_region, size))
+    )
     inside = igl.fast_winding_number(points, np.asarray(triangles, np.int64), np.ascontiguousarray(places[asked]))
     flesh[asked] = np.abs(inside) > 0.5
     kept = flesh & around_region

@@ -9,7 +9,6 @@ import binascii
 import zlib
 
 import numpy as np
-
 from scipy.spatial import KDTree
 
 from quiver.errors import BadInput
@@ -217,3 +216,14 @@ def _nearest(top, point):
 
 def _tree(top):
     return KDTree(top.places)
+
+
+def unpacked_bits(text, count):
+    """bool (count,) from bits packed low first, in base64. Raises BadInput."""
+    try:
+        raw = np.frombuffer(base64.b64decode(text, validate=True), np.uint8)
+    except (binascii.Error, ValueError) as error:
+        raise BadInput(f"expected bits in base64, could not read them: {error}") from error
+    if len(raw) * 8 < count:
+        raise BadInput(f"expected {count} bits, got {len(raw) * 8}")
+    return np.unpackbits(raw, bitorder="little")[:count].astype(bool)

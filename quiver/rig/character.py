@@ -6,6 +6,7 @@ import numpy as np
 
 from quiver.errors import BadInput
 from quiver.rig.clip import Clip
+from quiver.rig.pose import world_matrices
 from quiver.rig.skeleton import Skeleton
 
 
@@ -55,6 +56,10 @@ class Character:
     @property
     def joint_count(self):
         return int(self.skeleton.is_joint.sum())
+
+    def rest_world(self):
+        """World matrices of all nodes in the rest pose, float64 (J, 3, 4)."""
+        return world_matrices(self.skeleton, self.skeleton.rest.repeated(1))[0]
 
     def clip_or_still(self, name):
         """The named clip; with no name, one frame of the rest pose."""

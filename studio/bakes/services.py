@@ -34,7 +34,10 @@ def write_bake(job_id, context):
     bake = Bake.objects.select_related("take").get(job_id=job_id)
     take = bake.take
     character, document = loaded(take.character_id)
-    chunks = (Frames(chunk.first_frame, *unpack(take, chunk), added=[[]] * chunk.frames, cost_ms=0.0) for chunk in take.chunks.iterator())
+    chunks = (
+        Frames(chunk.first_frame, *unpack(take, chunk), offsets=None, added=[[]] * chunk.frames, cost_ms=0.0)
+        for chunk in take.chunks.iterator()
+    )
     rotations, translations, _ = joints.gather(chunks)
     clip = character.clip_or_still(take.clip_name)
     arrays = (take.rotated, take.translated, rotations, translations)

@@ -33,6 +33,7 @@ INSTALLED_APPS = [
     "django_tasks_db",
     "studio.jobs",
     "studio.characters",
+    "studio.regions",
     "studio.motion",
     "studio.takes",
     "studio.bakes",

@@ -1,35 +1,12 @@
-"""Edits of a setup. Each is checked by the core, kept as a new version and, where the artist follows changes, simulated at once."""
+"""Edits of a setup's layers and dials."""
 
 from dataclasses import replace
 
 from quiver import dials
 from quiver import setup as setups
 from quiver.errors import BadInput
-from quiver.stack import Run, TakeSpec
 from studio.characters.services import loaded, refresh_clip_lengths
-from studio.takes.services import start_take
-
-
-def edit(row, change, label):
-    """Apply ``change`` (Setup → Setup) to the current setup, keep it, and simulate if wanted; returns the Take or None.
-
-    Raises BadInput; then nothing is kept.
-    """
-    setup = change(row.setup)
-    _build(row, setup)
-    row.save_setup(setup, label)
-    return after_change(row)
-
-
-def after_change(row):
-    """Start a take where the artist follows changes."""
-    return start_take(row) if row.follows_changes and any(layer.is_on for layer in row.setup.layers) else None
-
-
-def _build(row, setup):
-    """Compile the stack without running it, so that a setup that cannot work is refused before it is kept."""
-    character, _ = loaded(row.pk)
-    Run(TakeSpec(character, setup, row.active_clip))
+from studio.takes.edits import after_change, edit
 
 
 def add_chain(row, where, end, branches, layer_id):
@@ -53,6 +30,11 @@ def _pick(row, where, end, branches):
     if end or branches:
         raise BadInput(f"expected either a root with an end or the {len(names)} joints of the chain themselves, got both")
     return setups.ChainPick(picked=tuple(names))
+
+
+def add_volume(row, region_id):
+    """Make a volume layer of a region. Raises BadInput."""
+    return edit(row, lambda setup: setup.with_new_volume(region_id), f"Volume of {row.setup.region(region_id).name}")
 
 
 def remove_chain(row, layer_id, index):

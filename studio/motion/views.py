@@ -13,8 +13,9 @@ from quiver import setup as setups
 from quiver.errors import BadInput
 from studio.characters.pages import character_or_404, render_step
 from studio.motion import services
+from studio.takes.edits import after_change
 
-GROUPS = ("Feel", "Limits", "Taper")
+GROUPS = ("Feel", "Body", "Hold", "Limits", "Taper", "Build")
 
 
 @require_safe
@@ -44,7 +45,8 @@ def _dial_groups(layer):
             if dial.group == name:
                 value = layer.value(dial.name)
                 rows.append({"dial": dial, "value": value, "is_choice": hasattr(dial, "options"), "is_default": value == dial.default})
-        groups.append((name, rows, any(not row["is_default"] for row in rows)))
+        if rows:
+            groups.append((name, rows, any(not row["is_default"] for row in rows)))
     return groups
 
 
@@ -60,6 +62,13 @@ def add_chain(request, pk):
     layer = fields.get("to_layer", "")
     take = services.add_chain(row, fields.get("root", ""), fields.get("end", ""), "branches" in fields, layer)
     return _panel(request, row, layer or row.setup.layers[-1].id, take)
+
+
+@require_POST
+def add_volume(request, pk):
+    row = character_or_404(pk)
+    take = services.add_volume(row, request.POST.get("region", ""))
+    return _panel(request, row, row.setup.layers[-1].id, take)
 
 
 @require_POST
@@ -79,7 +88,7 @@ def set_dial(request, pk, layer):
     take = services.set_dial(row, layer, name, value)
     if "reset" in request.POST:
         return _panel(request, row, layer, take)
-    return _told(render(request, "motion/history.html", {"character": row, "out_of_band": True}), take)
+    return _told(render(request, "parts/history.html", {"character": row, "out_of_band": True}), take)
 
 
 @require_POST
@@ -122,13 +131,14 @@ def redo(request, pk):
 
 
 def _go(request, pk, version_of):
+    """Restore a version; whichever panel is open shows itself anew."""
     row = character_or_404(pk)
     version = version_of(row)
     take = None
     if version:
         row.go_to(version)
-        take = services.after_change(row)
-    return _panel(request, row, request.POST.get("layer"), take)
+        take = after_change(row)
+    return trigger_client_event(_told(HttpResponse(status=204), take), "setup-restored", {})
 
 
 @require_POST
@@ -137,7 +147,7 @@ def follow(request, pk):
     row = character_or_404(pk)
     row.follows_changes = not row.follows_changes
     row.save(update_fields=["follows_changes"])
-    return _panel(request, row, request.POST.get("layer"), services.after_change(row))
+    return _panel(request, row, request.POST.get("layer"), after_change(row))
 
 
 @require_safe

@@ -21,6 +21,7 @@ class Take(models.Model):
     layer_ids = models.JSONField(default=list)
     rotated = models.JSONField(default=list)
     translated = models.JSONField(default=list)
+    moved = models.JSONField(default=dict)
     notes = models.JSONField(default=list)
     added = models.JSONField(default=list)
     cost_ms = models.FloatField(default=0.0)
@@ -40,12 +41,17 @@ class Take(models.Model):
 
 
 class TakeChunk(models.Model):
-    """Some frames of a take: Blosc-compressed float32 rotations (F, K, 4), then translations (F, M, 3)."""
+    """Some frames of a take: Blosc-compressed float32 rotations (F, K, 4), then translations (F, M, 3).
+
+    ``offsets`` are int16 (F, R, 3), compressed, in steps of ``offset_step`` [file units], of the vertices that ``Take.moved`` names.
+    """
 
     take = models.ForeignKey(Take, models.CASCADE, related_name="chunks")
     first_frame = models.IntegerField()
     frames = models.IntegerField()
     data = models.BinaryField()
+    offsets = models.BinaryField(default=b"")
+    offset_step = models.FloatField(default=0.0)
 
     class Meta:
         unique_together = [("take", "first_frame")]

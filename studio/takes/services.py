@@ -15,6 +15,7 @@ from studio.takes.models import Take, TakeChunk
 
 PASSING_TAKES = 12
 """Takes that were made while dials were turned are thrown away beyond so many; kept takes and baked ones stay."""
+_codec_of_steps = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE, typesize=2)
 _codec = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE)
 
 
@@ -50,13 +51,17 @@ def simulate(job_id, context):
     run = Run(TakeSpec(character, setup, take.clip_name, take.first_frame, take.last_frame))
     take.substeps, take.layer_ids, take.notes = run.substeps, run.layer_ids, run.notes
     take.rotated, take.translated = run.rotated.tolist(), run.translated.tolist()
-    take.save(update_fields=["substeps", "layer_ids", "notes", "rotated", "translated"])
+    take.moved = {str(mesh): vertices.tolist() for mesh, vertices in run.moved.items()}
+    take.save(update_fields=["substeps", "layer_ids", "notes", "rotated", "translated", "moved"])
+    step = frames.OFFSET_STEP / setup.metres_per_unit
     done, spent = 0, 0.0
     for chunk in run.chunks(context.keep_going):
         count = len(chunk.rotations)
         done, spent = done + count, spent + chunk.cost_ms * count
         with transaction.atomic():
-            TakeChunk.objects.create(take=take, first_frame=chunk.first_frame, frames=count, data=pack(chunk.rotations, chunk.translations))
+            offsets, used = frames.quantised(chunk.offsets, step)
+            data, moves = pack(chunk.rotations, chunk.translations), _codec_of_steps.encode(offsets) if offsets.size else b""
+            TakeChunk.objects.create(take=take, first_frame=chunk.first_frame, frames=count, data=data, offsets=moves, offset_step=used)
             take.added = [*take.added, *np.round(chunk.added * 1000.0, 3).tolist()]
             take.cost_ms = spent / done
             take.save(update_fields=["added", "cost_ms"])
@@ -83,14 +88,20 @@ def unpack(take, chunk):
     return flat[:split].reshape(chunk.frames, -1, 4), flat[split:].reshape(chunk.frames, len(take.translated), 3)
 
 
+def unpack_offsets(take, chunk):
+    """int16 (F, R, 3) in steps of ``chunk.offset_step`` of a TakeChunk."""
+    raw = _codec_of_steps.decode(bytes(chunk.offsets)) if chunk.offsets else b""
+    return np.frombuffer(raw, "<i2").reshape(chunk.frames, -1, 3)
+
+
 def take_header(take):
     """The stream's first message."""
-    return frames.header(take.rotated, take.translated, [], take.frame_rate, take.first_frame, take.frame_count)
+    return frames.header(take.rotated, take.translated, [], take.frame_rate, take.first_frame, take.frame_count, take.moved)
 
 
 def chunk_message(take, chunk):
     """One chunk's message for the stage."""
-    return frames.chunk(chunk.first_frame, *unpack(take, chunk))
+    return frames.chunk(chunk.first_frame, *unpack(take, chunk), None, unpack_offsets(take, chunk), chunk.offset_step)
 
 
 def ending_message(take):

@@ -100,7 +100,7 @@ class PagesTest(DeskTest):
         body = self.client.get(self.url("clip-frames?clip=wave")).content
         header, chunks, end = read_messages(body)
         self.assertEqual((header["frames"], header["rotated"]), (37, [1, 2, 3, 4]))
-        self.assertEqual(sum(len(rotations) for _, rotations, _, _ in chunks), 37)
+        self.assertEqual(sum(len(rotations) for _, rotations, *_ in chunks), 37)
         self.assertEqual(end["state"], "finished")
 
     def test_removing_leaves_nothing(self):

@@ -132,9 +132,9 @@ class SetupFileTest(DeskTest):
     def test_what_is_no_setup_is_refused(self):
         for text in ("", "[]", '{"format": "else"}', b"\xff\xfe\x00", "[" * 100_000):
             self.assertEqual(self.bring(text).status_code, 422, text[:20])
-        self.assertContains(self.post("motion/import/"), "of at most 4 MB, got none", status_code=422)
+        self.assertContains(self.post("motion/import/"), "of at most 16 MB, got none", status_code=422)
 
     def test_the_schema_is_published(self):
         schema = json.loads(self.client.get("/setup.schema.json").content)
         self.assertEqual(schema["title"], "Keen Quiver setup")
-        self.assertIn("wobble_rate", schema["properties"]["layers"]["items"]["properties"]["dials"]["properties"])
+        self.assertIn("wobble_rate", schema["properties"]["layers"]["items"]["properties"]["dials"]["anyOf"][0]["properties"])

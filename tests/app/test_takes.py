@@ -27,7 +27,7 @@ class TakeTest(RunningDeskTest):
         self.assertEqual((take.job.state, take.job.done, len(take.added)), ("finished", 37, 37))
         header, chunks, end = read_messages(self.frames(take))
         self.assertEqual(end["state"], "finished")
-        streamed = np.concatenate([rotations for _, rotations, _, _ in chunks])
+        streamed = np.concatenate([rotations for _, rotations, *_ in chunks])
         stored = np.concatenate([services.unpack(take, chunk)[0] for chunk in take.chunks.all()])
         self.assertEqual(streamed.shape, (37, len(header["rotated"]), 4))
         self.assertLess(np.abs(streamed - stored).max(), 0.5 / 32767 + 1e-6)

@@ -24,3 +24,14 @@ class FramesTest(TestCase):
         self.assertGreater(off.max(), 0.1 * head["boundDegrees"])
         np.testing.assert_allclose(np.concatenate([chunk[2] for chunk in chunks]), moves, atol=1e-6)
         np.testing.assert_allclose(np.concatenate([chunk[3] for chunk in chunks]), scales, atol=1e-6)
+
+    def test_offsets_are_within_half_a_step_and_large_ones_fit(self):
+        rng = np.random.default_rng(1)
+        for size in (0.5, 20.0):
+            offsets = rng.uniform(-size, size, (3, 7, 3))
+            steps, step = frames.quantised(offsets, frames.OFFSET_STEP)
+            data = frames.header([], [], [], 24.0, 0, 3, {2: range(7)})
+            data += frames.chunk(0, np.zeros((3, 0, 4)), np.zeros((3, 0, 3)), None, steps, step)
+            head, chunks, _ = frames.read_messages(data)
+            self.assertEqual(head["moved"], [{"mesh": 2, "vertices": list(range(7))}])
+            self.assertLess(np.abs(chunks[0][4] - offsets).max(), 0.51 * max(frames.OFFSET_STEP, size / frames.STEPS))

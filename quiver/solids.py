@@ -1,0 +1,220 @@
+"""A solid in a run: the soft volume of one layer, carried by the joints and free to lag behind them."""
+
+from collections import OrderedDict
+
+import numpy as np
+
+from quiver.bodies import chain as swing
+from quiver.bodies import lattice as lattices
+from quiver.bodies import volume
+from quiver.errors import BadInput, Unstable
+from quiver.jumps import jumps_of
+from quiver.mesh import regions
+from quiver.mesh.topology import distance_along, topology
+from quiver.rig import transforms
+from quiver.rig.character import Mesh
+from quiver.rig.skinning import skinned_positions
+from quiver.sim import solid
+
+CELLS_ACROSS = 12
+"""Cells along the longest side of a part where the artist leaves their size to us."""
+STEADY = 0.8
+"""Shear waves may cross so much of an element in one substep; above it the solid collapses (measured)."""
+SEAM_CELLS = 1.5
+"""Over so many cells from what is out the result fades in."""
+FULL_INFLUENCE = 0.25
+"""Influence from which on a vertex follows the solid entirely."""
+RUNAWAY = 2000.0
+KEPT_PARTS = 12
+
+
+class Part:
+    """What a region gives to a solid, whatever the dials say but for the size of its cells: lattice, influence, seam, weights."""
+
+    def __init__(self, character, region, cell_metres, scale):
+        self.mesh, levels = check_region(character, region)
+        self.mesh_index = next(index for index, mesh in enumerate(character.meshes) if mesh is self.mesh)
+        rest_world = character.rest_world()
+        surface = skinned_positions(self.mesh, rest_world).astype(float) * scale
+        chosen = regions.is_in(levels)
+        self.edge = cell_metres or float(np.ptp(surface[chosen], axis=0).max()) / CELLS_ACROSS
+        self.surface, self.levels = surface, levels
+        self.lattice = lattices.build(surface, self.mesh.triangles, chosen, self.edge)
+        self.carried = _carried(self.mesh, surface / scale, self.lattice.nodes / scale, rest_world)
+        self.seam = self._seam(chosen)
+        self._bodies = {}
+
+    def body(self, gain, offset, volume_keep, firmness):
+        """(VolumeBody, how many pieces nothing holds) for dials in their own units, kept from the last time."""
+        key = (gain, offset, volume_keep, firmness)
+        if key not in self._bodies:
+            influence = regions.adjusted(self.levels, gain, offset)
+            holds = 1.0 - volume.node_influences(self.lattice, self.surface, influence)
+            body = volume.build(self.lattice, holds, volume_keep / 100.0, firmness / 100.0)
+            self._bodies = {key: (body, volume.loose_pieces(self.lattice, holds))}
+        return self._bodies[key]
+
+    def _seam(self, chosen):
+        """How much of the result each vertex of the region takes, 0..1: fading in from what is out, and by influence."""
+        top = topology(self.surface, self.mesh.triangles)
+        border = np.flatnonzero(top.gathered((~chosen).astype(float)) > 0)
+        reach = SEAM_CELLS * self.edge
+        away = np.ones(len(top.places)) if not len(border) else np.minimum(distance_along(top, border, 2.0 * reach) / reach, 1.0)
+        influence = np.minimum(regions.influences(self.levels) / FULL_INFLUENCE, 1.0)
+        share = (influence * top.spread(np.nan_to_num(away, posinf=1.0)))[self.lattice.vertices]
+        return share * share * (3.0 - 2.0 * share)
+
+
+def check_region(character, region):
+    """The mesh that a region belongs to and the region's levels. Raises BadInput where they do not fit, or the region is empty."""
+    for mesh in character.meshes:
+        if mesh.name == region.mesh:
+            levels = regions.decode(region.values, len(mesh.positions))
+            if not regions.is_in(levels).any():
+                raise BadInput(f"expected a region with vertices in it, “{region.name}” is empty")
+            return mesh, levels
+    raise BadInput(f"expected a mesh called “{region.mesh}” for the region “{region.name}”, this character has none")
+
+
+def _carried(mesh, surface, nodes, rest_world):
+    """The nodes as a mesh of their own that the joints carry: each takes the weights of the vertices nearest to it."""
+    if mesh.skin < 0:
+        bind_nodes = np.array([mesh.node], np.int32)
+        slots, weights = np.zeros((len(nodes), 1), np.int32), np.ones((len(nodes), 1), np.float32)
+    else:
+        bind_nodes = mesh.bind_nodes
+        near, shares = lattices.near_vertices(surface, nodes)
+        slot_of = np.zeros(int(bind_nodes.max()) + 1, int)
+        slot_of[bind_nodes] = np.arange(len(bind_nodes))
+        total = np.zeros((len(nodes), len(bind_nodes)))
+        rows = np.repeat(np.arange(len(nodes)), near.shape[1] * mesh.joints.shape[1])
+        np.add.at(total, (rows, slot_of[mesh.joints[near]].reshape(-1)), (shares[..., None] * mesh.weights[near]).reshape(-1))
+        slots = np.argsort(-total, axis=1)[:, :4].astype(np.int32)
+        weights = np.take_along_axis(total, slots, 1)
+        weights = (weights / weights.sum(1, keepdims=True)).astype(np.float32)
+    full = np.tile(np.eye(4), (len(bind_nodes), 1, 1))
+    full[:, :3] = rest_world[bind_nodes]
+    inverse = np.linalg.inv(full)[:, :3]
+    positions, no_triangles = nodes.astype(np.float32), np.zeros((0, 3), np.int32)
+    return Mesh("nodes", mesh.node, positions, no_triangles, None, bind_nodes[slots], weights, 0, bind_nodes, inverse)
+
+
+_parts = OrderedDict()
+
+
+def part_of(character, region, cell_metres, scale):
+    """The Part of a region, kept from the last time while nothing that it is made of changed. Raises BadInput."""
+    key = (id(character), region.mesh, region.values, cell_metres, scale)
+    found = _parts.get(key)
+    if found is None or found[0] is not character:
+        # The character is kept with it: its id stays its own that way.
+        found = (character, Part(character, region, cell_metres, scale))
+        _parts[key] = found
+        while len(_parts) > KEPT_PARTS:
+            _parts.popitem(last=False)
+    _parts.move_to_end(key)
+    return found[1]
+
+
+class Solid:
+    """One volume layer in a run. ``rate`` is the substeps a second it needs; call `compile` with those it gets."""
+
+    def __init__(self, character, layer, setup, notes):
+        self.layer, self.setup = layer, setup
+        self.scale = setup.metres_per_unit
+        value = layer.value
+        part = self.part = part_of(character, setup.region(layer.region), value("cell_size") / 1000.0, self.scale)
+        self.body, loose = part.body(*(value(name) for name in ("hold_gain", "hold_offset", "volume_keep", "firmness")))
+        if loose:
+            notes.append(
+                f"{layer.name}: nothing holds {'a piece' if loose == 1 else f'{loose} pieces'} of it; it is held a little everywhere"
+            )
+        self.settle = value("settle_time") / setup.frame_rate
+        self.rate = self._rate_needed()
+
+    def _rate_needed(self):
+        young = (2.0 * np.pi * self.layer.value("wobble_rate")) ** 2 / self.body.lowest if self.body.lowest > 0.0 else 1.0
+        speed = np.sqrt(young * self.body.shear / volume.DENSITY)
+        element = self.part.edge * np.sqrt(3.0) / 2.0
+        return speed / (STEADY * element)
+
+    def compile(self, substeps, notes):
+        """Make the model for so many substeps a frame."""
+        value, rate = self.layer.value, substeps * self.setup.frame_rate
+        if self.rate > rate * 1.001:
+            notes.append(f"{self.layer.name}: so quick a wobble in so small cells needs finer steps than the budget; it is softened")
+        dt = 1.0 / rate
+        wobble = value("wobble_rate") * min(1.0, rate / self.rate)
+        stiffness, keep = swing.matched(wobble, self.settle, dt)
+        young = stiffness / self.body.lowest if self.body.lowest > 0.0 else 1.0
+        air = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
+        self.weight = value("gravity") / 100.0 * swing.GRAVITY
+        options = {"keep": keep, "air": air, "pressure": value("pressure") / 100.0}
+        limit = 0.25 * float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0))) / dt
+        self.model = solid.solid_model(self.body, self.part.lattice.tets, young, dt, speed_limit=limit, **options)
+
+    def keyed(self, world):
+        """Keyed places of the nodes (..., N, 3) [m] in node matrices (S, J, 3, 4)."""
+        return np.stack([skinned_positions(self.part.carried, each) for each in world]).astype(float) * self.scale
+
+    def frames_of(self, world):
+        """How the part as a whole is turned, (S, 3, 3): the joint that carries most of it, against the rest pose."""
+        carried = self.part.carried
+        heaviest = self._heaviest()
+        slot = int(np.flatnonzero(carried.bind_nodes == heaviest)[0])
+        return transforms.pure_rotations(world[:, heaviest, :, :3] @ carried.inverse_binds[slot, :, :3])
+
+    def jumps(self, frame_world):
+        """In which frames the part's root jumps: bool (F,) from node matrices (F, J, 3, 4) at frames."""
+        size = float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0)))
+        return jumps_of(frame_world[:, [self._heaviest()]], np.array([size / self.scale]))[:, 0]
+
+    def _heaviest(self):
+        """The node that carries most of the part."""
+        carried = self.part.carried
+        return int(np.bincount(carried.joints.ravel(), carried.weights.ravel()).argmax())
+
+    def start(self, world):
+        """Begin at rest in a pose: node matrices (J, 3, 4)."""
+        self.before = self.keyed(world[None])[0]
+        self.turned = self.frames_of(world[None])[0]
+        self.state = solid.SolidState(self.before)
+
+    def advance(self, world, jumped, frames):
+        """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4); returns displacements (frames, N, 3) [m].
+
+        jumped  bool (frames,): in such a frame the keyed motion is taken from the frame's end at once. Raises Unstable.
+        """
+        per_frame = len(world) // frames
+        keyed, turned = self.keyed(world), self.frames_of(world)
+        out = np.empty((frames, len(self.before), 3), np.float32)
+        for frame in range(frames):
+            part = slice(frame * per_frame, (frame + 1) * per_frame)
+            targets = keyed[part]
+            if jumped[frame]:
+                self._carry_over(targets[-1], turned[part][-1])
+                targets = np.repeat(targets[-1:], per_frame, 0)
+            solid.advance(self.model, self.state, targets, self.before, self._gravity(turned[part][-1]))
+            self.before, self.turned = targets[-1], turned[part][-1]
+            out[frame] = self.state.positions - self.before
+            if not self.state.greatest_speed < RUNAWAY:
+                raise Unstable(self.layer.name, frame, "it moves faster than anything real could")
+        return out
+
+    def _gravity(self, turned):
+        down = np.array([0.0, -self.weight, 0.0])
+        # Already sagging at rest: what the rest pose's own weight does is part of its shape.
+        return down - turned @ down if self.layer.value("balance") == "rest" else down
+
+    def _carry_over(self, places, turned):
+        """The root jumped: go along with it, and carry the swing over."""
+        turn = turned @ self.turned.T
+        self.state.positions = places + (self.state.positions - self.before) @ turn.T
+        self.state.velocities[:, :3] = self.state.velocities[:, :3] @ turn.T.astype(np.float32)
+        self.before = places
+
+    def offsets(self, displacements, amounts):
+        """World-space offsets of the region's vertices (F, R, 3) [file units], from displacements (F, N, 3) [m] and amounts (F,)."""
+        lattice = self.part.lattice
+        moved = np.einsum("rc,frck->frk", lattice.shares, displacements[:, lattice.corners])
+        return moved * (self.part.seam[:, None] / self.scale) * amounts[:, None, None]

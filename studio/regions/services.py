@@ -1,0 +1,147 @@
+"""Edits of a setup's regions: each stroke and each command is one version."""
+
+from dataclasses import replace
+from functools import lru_cache
+
+import numpy as np
+
+from quiver.errors import BadInput
+from quiver.mesh import regions
+from quiver.mesh.topology import topology
+from studio.characters.services import loaded
+from studio.takes.edits import edit
+
+KEPT_TOPOLOGIES = 6
+MOST_DABS = 2000
+WHOLE_COMMANDS = {
+    "fill": ("all in", lambda levels, top: regions.fill(levels)),
+    "clear": ("all out", lambda levels, top: regions.nothing(len(levels))),
+    "smooth": ("smoothed", lambda levels, top: regions.smooth(levels, top, 2)),
+    "grow": ("grown", regions.grow),
+    "shrink": ("shrunk", regions.shrink),
+    "mirror": ("mirrored", regions.mirrored),
+    "both": ("both sides", lambda levels, top: regions.union(levels, regions.mirrored(levels, top))),
+}
+"""Commands for a whole region: what the version is called, and the core's function."""
+
+
+def add_region(row, name, mesh_name, joint):
+    """A new region of a mesh: empty, or what a joint moves. Raises BadInput."""
+    character, _ = loaded(row.pk)
+    mesh = _mesh(character, mesh_name)
+    levels = regions.nothing(len(mesh.positions))
+    if joint:
+        if joint not in character.skeleton:
+            raise BadInput(f"expected a joint of this character, got “{joint}”")
+        levels = regions.from_joints(mesh, [character.skeleton.index(joint)])
+        if not regions.is_in(levels).any():
+            raise BadInput(f"“{joint}” moves nothing of “{mesh.name}”")
+    name = name.strip()[:200] or joint or "Region"
+    values = regions.encode(levels)
+    return edit(row, lambda setup: setup.with_new_region(name, mesh.name, len(levels), values), f"Region {name}", runs=False)
+
+
+def change_region(row, region_id, command, name="", other=""):
+    """Rename or remove a region, or do one of WHOLE_COMMANDS, or join with or take away another region. Raises BadInput."""
+    region = row.setup.region(region_id)
+    if command == "remove":
+        return edit(row, lambda setup: setup.without_region(region_id), f"{region.name}: removed", runs=False)
+    if command == "rename":
+        named = replace(region, name=name.strip()[:200] or region.name)
+        return edit(row, lambda setup: setup.with_region(named), f"{region.name}: renamed", runs=False)
+    levels, top = levels_of(region), topology_of(row.pk, region.mesh)
+    if command in WHOLE_COMMANDS:
+        label, function = WHOLE_COMMANDS[command]
+        return _keep(row, region, function(levels, top), label)
+    if command in ("union", "difference"):
+        second = row.setup.region(other)
+        if second.mesh != region.mesh:
+            raise BadInput(f"expected another region of “{region.mesh}”, “{second.name}” belongs to “{second.mesh}”")
+        return _keep(row, region, getattr(regions, command)(levels, levels_of(second)), f"{command} with {second.name}")
+    raise BadInput(f"expected a command for a region, got “{command}”")
+
+
+def paint(row, region_id, stroke):
+    """Paint one stroke, as the stage sends it; returns (the region's new levels, Take or None). Raises BadInput."""
+    region = row.setup.region(region_id)
+    levels, top = levels_of(region), topology_of(row.pk, region.mesh)
+    try:
+        dabs = np.array(stroke["dabs"], float).reshape(-1, 3)
+        radius, strength = float(stroke["radius"]), float(stroke["strength"])
+        falloff, mode, is_mirrored = str(stroke["falloff"]), str(stroke["mode"]), bool(stroke.get("mirrored"))
+    except (KeyError, TypeError, ValueError) as error:
+        raise BadInput(f"expected a stroke with dabs, radius, strength, falloff and mode; could not read it: {error}") from error
+    if not 0 < len(dabs) <= MOST_DABS:
+        raise BadInput(f"expected 1 to {MOST_DABS} places of the brush, got {len(dabs)}")
+    if is_mirrored:
+        dabs = np.concatenate([dabs, dabs * [-1.0, 1.0, 1.0]])
+    allowed = _mask(stroke.get("seen"), len(levels), top if is_mirrored else None)
+    painted = regions.brush(levels, top, dabs, radius, strength, falloff, mode, allowed)
+    return painted, _keep(row, region, painted, mode)
+
+
+def spot(row, region_id, command, points, radius):
+    """What is done from clicked places: a soft spot around one, a gradient between two, flooding a piece. Raises BadInput."""
+    region = row.setup.region(region_id)
+    levels, top = levels_of(region), topology_of(row.pk, region.mesh)
+    points = np.array(points, float).reshape(-1, 3)
+    wanted = {"around": 1, "gradient": 2, "flood": 1}
+    if command not in wanted or len(points) != wanted[command] or not np.isfinite(points).all():
+        raise BadInput(f"expected one of {', '.join(wanted)} with its clicked places, got {command} with {len(points)}")
+    if command == "around" and not 0.0 < radius < np.inf:
+        raise BadInput(f"expected a radius above 0, got {radius:g}")
+    functions = {
+        "around": lambda: regions.around(levels, top, points[0], radius),
+        "gradient": lambda: regions.gradient(levels, top, points[0], points[1]),
+        "flood": lambda: regions.flood(levels, top, points[0]),
+    }
+    painted = functions[command]()
+    return painted, _keep(row, region, painted, command)
+
+
+def _keep(row, region, levels, label):
+    changed = replace(region, values=regions.encode(levels))
+    is_used = any(layer.is_on and layer.region == region.id for layer in row.setup.layers)
+    return edit(row, lambda setup: setup.with_region(changed), f"{region.name}: {label}", runs=is_used)
+
+
+def _mask(seen, count, mirrored_top):
+    """The vertices that the stage saw: numbers as packed bits in base64; None for all."""
+    if seen is None:
+        return None
+    levels = regions.unpacked_bits(str(seen), count)
+    if mirrored_top is not None:
+        levels = levels | levels[regions.mirror_partners(mirrored_top)]
+    return levels
+
+
+def levels_of(region):
+    """The levels uint8 (V,) of a region."""
+    return regions.decode(region.values, region.vertices)
+
+
+def facts_of(row, region):
+    """What the panel says of a region: how many vertices are in, in how many pieces they overlap with others."""
+    inside = regions.is_in(levels_of(region))
+    overlaps = []
+    for other in row.setup.regions:
+        if other.id != region.id and other.mesh == region.mesh:
+            both = int((inside & regions.is_in(levels_of(other))).sum())
+            if both:
+                overlaps.append((other.name, both))
+    return {"region": region, "count": int(inside.sum()), "overlaps": overlaps}
+
+
+@lru_cache(maxsize=KEPT_TOPOLOGIES)
+def topology_of(character_id, mesh_name):
+    """The Topology of a character's mesh, in the mesh's own space."""
+    character, _ = loaded(character_id)
+    mesh = _mesh(character, mesh_name)
+    return topology(mesh.positions, mesh.triangles)
+
+
+def _mesh(character, name):
+    for mesh in character.meshes:
+        if mesh.name == name:
+            return mesh
+    raise BadInput(f"expected a mesh of this character, got “{name}”")

@@ -1,0 +1,87 @@
+"""The Regions step: painting where the skin is soft."""
+
+import json
+
+from django.http import HttpResponse
+from django.views.decorators.http import require_POST, require_safe
+from django_htmx.http import trigger_client_event
+
+from quiver.errors import BadInput
+from studio.characters.pages import character_or_404, render_step
+from studio.regions import services
+
+MODES = (
+    ("add", "Add", "More influence under the brush"),
+    ("subtract", "Take away", "Less influence; stays in"),
+    ("set", "Set", "Exactly the brush's strength"),
+    ("smooth", "Smooth", "Even out"),
+    ("out", "Out", "No part of the region any more"),
+)
+
+
+@require_safe
+def regions(request, pk):
+    return _panel(request, character_or_404(pk), request.GET.get("region"))
+
+
+def _panel(request, row, region_id=None, take=None):
+    all_regions = row.setup.regions
+    chosen = next((region for region in all_regions if region.id == region_id), all_regions[0] if all_regions else None)
+    context = {
+        "regions": all_regions,
+        "chosen": services.facts_of(row, chosen) if chosen else None,
+        "others": [region for region in all_regions if chosen and region.id != chosen.id and region.mesh == chosen.mesh],
+        "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
+        "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]],
+        "modes": MODES,
+        "undo_panel": "regions",
+    }
+    response = render_step(request, row, "regions", "regions/panel.html", context)
+    return trigger_client_event(response, "setup-changed", {"take": take.pk if take else None}) if request.method == "POST" else response
+
+
+@require_POST
+def add(request, pk):
+    row = character_or_404(pk)
+    fields = request.POST
+    take = services.add_region(row, fields.get("name", ""), fields.get("mesh", ""), fields.get("joint", "").strip())
+    return _panel(request, row, row.setup.regions[-1].id, take)
+
+
+@require_POST
+def change(request, pk, region):
+    row = character_or_404(pk)
+    fields = request.POST
+    take = services.change_region(row, region, fields.get("command", ""), fields.get("name", ""), fields.get("other", ""))
+    return _panel(request, row, region, take)
+
+
+@require_safe
+def levels(request, pk, region):
+    """The levels of a region: one byte for each vertex."""
+    row = character_or_404(pk)
+    response = HttpResponse(services.levels_of(row.setup.region(region)).tobytes(), content_type="application/octet-stream")
+    response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+@require_POST
+def paint(request, pk, region):
+    """Paint a stroke that the stage sends as JSON; answers with the levels that stay."""
+    row = character_or_404(pk)
+    try:
+        stroke = json.loads(request.body)
+    except ValueError as error:
+        raise BadInput(f"expected a stroke as JSON, could not read it: {error}") from error
+    if not isinstance(stroke, dict):
+        raise BadInput("expected a stroke as an object")
+    if "command" in stroke:
+        radius = stroke.get("radius", 0.0)
+        if not isinstance(radius, int | float) or not isinstance(stroke.get("points"), list):
+            raise BadInput("expected clicked places and a radius")
+        painted, take = services.spot(row, region, str(stroke["command"]), stroke["points"], float(radius))
+    else:
+        painted, take = services.paint(row, region, stroke)
+    response = HttpResponse(painted.tobytes(), content_type="application/octet-stream")
+    response.headers["X-Take"] = str(take.pk) if take else ""
+    return response

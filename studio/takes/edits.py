@@ -1,0 +1,35 @@
+"""Edits of a setup. Each is checked by the core, kept as a new version and, where the artist follows changes, simulated at once."""
+
+from dataclasses import replace
+
+from quiver.solids import check_region
+from quiver.stack import Run, TakeSpec
+from studio.characters.services import loaded
+from studio.takes.services import start_take
+
+
+def edit(row, change, label, runs=True):
+    """Apply ``change`` (Setup → Setup) to the current setup, keep it, and simulate if wanted; returns the Take or None.
+
+    ``runs`` is False for a change that no layer feels. Raises BadInput; then nothing is kept.
+    """
+    setup = change(row.setup)
+    if runs:
+        _build(row, setup)
+    row.save_setup(setup, label)
+    return after_change(row) if runs else None
+
+
+def after_change(row):
+    """Start a take where the artist follows changes."""
+    return start_take(row) if row.follows_changes and any(layer.is_on for layer in row.setup.layers) else None
+
+
+def _build(row, setup):
+    """Check a setup before it is kept: chains are compiled; volumes, which take longer, are only looked up."""
+    character, _ = loaded(row.pk)
+    quick = tuple(layer for layer in setup.layers if layer.kind == "chain")
+    Run(TakeSpec(character, replace(setup, layers=quick), row.active_clip))
+    for layer in setup.layers:
+        if layer.is_on and layer.kind == "volume":
+            check_region(character, setup.region(layer.region))
