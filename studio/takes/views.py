@@ -102,6 +102,7 @@ def stage_state(request, pk):
                 "url": f"{reverse('clip-frames', args=[pk])}?{query}",
             },
             "frameRate": row.setup.frame_rate,
+            "parts": [mesh["name"] for mesh in row.facts["meshes"]],
             "take": _take_state(row, take) if take else None,
         }
     )

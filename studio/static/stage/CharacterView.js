@@ -25,16 +25,28 @@ export class CharacterView {
     this.joints = isJoint.size ? [...isJoint] : nodes.map((_, index) => index);
     this.links = this._findLinks();
     this.scene.traverse((object) => this._prepare(object));
+    this.parts = this._findParts(gltf.parser);
     this.scene.updateMatrixWorld(true);
     this.ghost = null;
+  }
+
+  /** The skin's meshes in the order in which the core counts them: by node, then by primitive of triangles. */
+  _findParts(parser) {
+    const parts = [];
+    for (const mesh of this.meshes) {
+      const { primitives = 0, meshes } = parser.associations.get(mesh) ?? {};
+      const node = this.nodes.findIndex((each) => each === mesh || each === mesh.parent && !each.isMesh);
+      if (meshes !== undefined) parts.push({ mesh, order: node * 1000 + primitives });
+    }
+    return parts.sort((a, b) => a.order - b.order).map(({ mesh }) => mesh);
   }
 
   _prepare(object) {
     if (!object.isMesh) return;
     object.frustumCulled = false;
     object.castShadow = object.receiveShadow = true;
-    object.material = Array.isArray(object.material) ? object.material.map((m) => m.clone()) : object.material.clone();
-    if (object.isSkinnedMesh && !Array.isArray(object.material)) this.influence.add(object);
+    object.material = object.material.clone();
+    this.influence.add(object);
     this.meshes.push(object);
   }
 
@@ -55,6 +67,25 @@ export class CharacterView {
   pose(frame, clip, take) {
     this._poseNodes(this.nodes, frame, clip, take);
     this.scene.updateMatrixWorld(true);
+    const isMoved = Boolean(take?.loaded && take.header.moved.length);
+    if (isMoved) take.applyOffsets(frame, this.parts);
+    else if (this._wasMoved) this._forgetOffsets();
+    this._wasMoved = isMoved;
+  }
+
+  _forgetOffsets() {
+    for (const { geometry } of this.parts) { geometry.attributes.moved.array.fill(0); geometry.attributes.moved.needsUpdate = true; }
+  }
+
+  /** Places of a part's vertices in the world as they stand now, flat xyz, with a take's offsets. */
+  posed(part) {
+    const { position, moved } = part.geometry.attributes;
+    const out = new Float32Array(3 * position.count), point = new THREE.Vector3();
+    for (let v = 0; v < position.count; v++) {
+      part.getVertexPosition(v, point).applyMatrix4(part.matrixWorld);
+      out[3 * v] = point.x + moved.array[3 * v]; out[3 * v + 1] = point.y + moved.array[3 * v + 1]; out[3 * v + 2] = point.z + moved.array[3 * v + 2];
+    }
+    return out;
   }
 
   poseGhost(frame, clip) {
@@ -86,7 +117,7 @@ export class CharacterView {
   }
 
   setLook(look, isOn) {
-    for (const material of this.meshes.flatMap((mesh) => mesh.material)) {
+    for (const material of this.meshes.map((mesh) => mesh.material)) {
       if (look === 'wire') material.wireframe = isOn;
       if (look === 'xray') {
         material.userData.solid ??= { transparent: material.transparent, opacity: material.opacity, depthWrite: material.depthWrite };

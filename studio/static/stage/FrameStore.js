@@ -12,6 +12,9 @@ export class FrameStore {
     this.rotations = new Float32Array(header.frames * header.rotated.length * 4);
     this.translations = new Float32Array(header.frames * header.translated.length * 3);
     this.scales = new Float32Array(header.frames * header.scaled.length * 3);
+    this.movedCount = (header.moved ?? []).reduce((sum, { vertices }) => sum + vertices.length, 0);
+    this.offsets = new Int16Array(header.frames * this.movedCount * 3);
+    this.offsetSteps = new Float32Array(header.frames);
     this._turn = new Float32Array(4);
   }
 
@@ -29,7 +32,10 @@ export class FrameStore {
     };
     copy(this.translations, this.header.translated.length);
     copy(this.scales, this.header.scaled.length);
-    this.loaded = first - this.first + frames;
+    const row = first - this.first;
+    this.offsetSteps.fill(new Float32Array(body, offset, 1)[0], row, row + frames);
+    this.offsets.set(new Int16Array(body, offset + 4, frames * this.movedCount * 3), row * this.movedCount * 3);
+    this.loaded = row + frames;
   }
 
   has(frame) {
@@ -47,6 +53,21 @@ export class FrameStore {
     }
     this._applyVectors(this.translations, translated, a, b, share, (node, x, y, z) => nodes[node].position.set(x, y, z));
     this._applyVectors(this.scales, scaled, a, b, share, (node, x, y, z) => nodes[node].scale.set(x, y, z));
+  }
+
+  /** Put the offsets of a frame onto the moved vertices of the skin's parts. */
+  applyOffsets(frame, parts) {
+    const at = Math.min(Math.max(frame - this.first, 0), this.loaded - 1);
+    const a = Math.floor(at), b = Math.min(a + 1, this.loaded - 1), share = at - a;
+    const keep = (1 - share) * this.offsetSteps[a], take = share * this.offsetSteps[b];
+    let i = a * this.movedCount * 3, j = b * this.movedCount * 3;
+    for (const { mesh, vertices } of this.header.moved) {
+      const target = parts[mesh].geometry.attributes.moved;
+      for (const vertex of vertices) {
+        for (let c = 0; c < 3; c++) target.array[3 * vertex + c] = keep * this.offsets[i++] + take * this.offsets[j++];
+      }
+      target.needsUpdate = true;
+    }
   }
 
   _applyVectors(values, nodes, a, b, share, put) {

@@ -1,37 +1,75 @@
-/** Lights up on the skin what one joint moves: straw for little, deep teal for all; what it does not move stays bare. */
+import * as THREE from '../vendor/three/three.module.js';
+
+const OUT = 255, FULL = 254;
+
+/**
+ * What the skin's own materials show besides their colours: what one joint moves, or a region. Straw is little, deep teal all;
+ * what a joint does not move stays bare, what is out of a region is bare and hatched. Also adds a take's offsets after skinning.
+ */
 export class Influence {
   constructor() {
     this._slots = [];
   }
 
-  /** Teach a skinned mesh's own material to show it. */
+  /** Teach a mesh's own material to show it. */
   add(mesh) {
-    const slot = { value: -1 };
+    const count = mesh.geometry.attributes.position.count;
+    const slot = { shownSlot: { value: -1 }, regionShown: { value: 0 } };
+    mesh.geometry.setAttribute('level', new THREE.BufferAttribute(new Float32Array(count).fill(-1), 1));
+    mesh.geometry.setAttribute('moved', new THREE.BufferAttribute(new Float32Array(3 * count), 3).setUsage(THREE.DynamicDrawUsage));
     this._slots.push({ mesh, slot });
     mesh.material.onBeforeCompile = (shader) => {
-      shader.uniforms.shownSlot = slot;
-      shader.vertexShader = shader.vertexShader
-        .replace('#include <common>', '#include <common>\nuniform float shownSlot;\nvarying float vInfluence;')
-        .replace('#include <skinning_vertex>', `#include <skinning_vertex>
-          vec4 isShown = vec4(lessThan(abs(skinIndex - vec4(shownSlot)), vec4(0.5)));
-          vInfluence = dot(isShown, skinWeight);`);
+      Object.assign(shader.uniforms, slot);
+      shader.vertexShader = moving(shader.vertexShader)
+        .replace('#include <common>', '#include <common>\nuniform float shownSlot;\nattribute float level;\nvarying float vInfluence;\nvarying float vLevel;')
+        .replace('#include <begin_vertex>', `#include <begin_vertex>
+          vLevel = level; vInfluence = 0.0;
+          #ifdef USE_SKINNING
+            vInfluence = dot(vec4(lessThan(abs(skinIndex - vec4(shownSlot)), vec4(0.5))), skinWeight);
+          #endif`);
       shader.fragmentShader = shader.fragmentShader
-        .replace('#include <common>', '#include <common>\nuniform float shownSlot;\nvarying float vInfluence;')
+        .replace('#include <common>', '#include <common>\nuniform float shownSlot;\nuniform float regionShown;\nvarying float vInfluence;\nvarying float vLevel;')
         .replace('#include <color_fragment>', `#include <color_fragment>
-          if (shownSlot > -0.5) {
+          if (shownSlot > -0.5 || regionShown > 0.5) {
             vec3 straw = vec3(0.83, 0.66, 0.26), moss = vec3(0.22, 0.40, 0.13), teal = vec3(0.01, 0.13, 0.17);
-            vec3 ramp = vInfluence < 0.5 ? mix(straw, moss, vInfluence * 2.0) : mix(moss, teal, vInfluence * 2.0 - 1.0);
+            float value = regionShown > 0.5 ? clamp(vLevel, 0.0, 1.0) : vInfluence;
+            vec3 ramp = value < 0.5 ? mix(straw, moss, value * 2.0) : mix(moss, teal, value * 2.0 - 1.0);
             vec3 bare = mix(vec3(dot(diffuseColor.rgb, vec3(0.3, 0.6, 0.1))), vec3(0.82), 0.6);
-            diffuseColor.rgb = mix(bare, ramp, smoothstep(0.005, 0.03, vInfluence));
+            if (regionShown > 0.5) {
+              float hatch = step(0.82, fract((gl_FragCoord.x + gl_FragCoord.y) / 9.0));
+              bare = mix(bare, bare * 0.78, hatch);
+            }
+            float isIn = regionShown > 0.5 ? smoothstep(-0.55, -0.45, vLevel) : smoothstep(0.005, 0.03, vInfluence);
+            diffuseColor.rgb = mix(bare, ramp, isIn);
           }`);
     };
     mesh.material.customProgramCacheKey = () => 'influence';
+    mesh.customDepthMaterial = new THREE.MeshDepthMaterial({ depthPacking: THREE.RGBADepthPacking });
+    mesh.customDepthMaterial.onBeforeCompile = (shader) => { shader.vertexShader = moving(shader.vertexShader); };
   }
 
   /** Show what a joint (three.js object) moves; null shows nothing. */
   show(joint) {
-    for (const { mesh, slot } of this._slots) slot.value = joint ? absent(mesh.skeleton.bones.indexOf(joint)) : -1;
+    for (const { mesh, slot } of this._slots) slot.shownSlot.value = joint ? absent(mesh.skeleton?.bones.indexOf(joint) ?? -1) : -1;
   }
+
+  /** Show a region's levels (Uint8Array) on its mesh, everything else as out; null shows none. */
+  showRegion(regionMesh, levels) {
+    for (const { mesh, slot } of this._slots) {
+      slot.regionShown.value = levels ? 1 : 0;
+      if (!levels) continue;
+      const { level } = mesh.geometry.attributes;
+      for (let v = 0; v < level.count; v++) level.array[v] = mesh === regionMesh && levels[v] !== OUT ? levels[v] / FULL : -1;
+      level.needsUpdate = true;
+    }
+  }
+}
+
+/** A vertex shader that adds the take's offsets, given in the world, after skinning. */
+function moving(shader) {
+  return shader
+    .replace('#include <common>', '#include <common>\nattribute vec3 moved;')
+    .replace('#include <skinning_vertex>', '#include <skinning_vertex>\n  transformed += inverse(mat3(modelMatrix)) * moved;');
 }
 
 /** A joint that this skin does not have moves nothing of it: a slot that no vertex names. */

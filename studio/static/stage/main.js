@@ -8,6 +8,7 @@ import { pickJoint } from './maths/picking.js';
 import { readFrames } from './frameStream.js';
 import { connectPanel, showChosen } from './panel.js';
 import { connectKeys } from './keys.js';
+import { Brush } from './Brush.js';
 
 const element = document.getElementById('stage');
 const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
@@ -16,7 +17,7 @@ const byId = (id) => document.getElementById(id);
 /** Everything that is shown now. `desk` on the window lets a test look at it. */
 const desk = {
   shown: 'simulated', clip: null, take: null, previousTake: null, takeId: null, clipUrl: null, wantedTake: '',
-  view: null, quills: null, stage: null, buffer: null, isReady: false, firstFrameMs: null,
+  view: null, quills: null, brush: null, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
 };
 window.desk = desk;
 
@@ -62,6 +63,7 @@ function draw(now) {
 async function refresh() {
   const query = desk.wantedTake ? `?take=${desk.wantedTake}` : '';
   const state = await (await fetch(element.dataset.state + query, { credentials: 'same-origin' })).json();
+  desk.partNames = state.parts;
   const range = state.take ?? { first: 0, last: state.clip.frames - 1 };
   byId('frame-count').textContent = ` of ${range.last}`;
   byId('frame').max = range.last;
@@ -128,7 +130,7 @@ function joint(action, index, goesOn = false) {
 function connectPointer(canvas) {
   let down = null;
   const under = (event) => {
-    if (!desk.quills?.object.visible) return -1;
+    if (!desk.quills?.object.visible || desk.brush?.isOn) return -1;
     const box = canvas.getBoundingClientRect();
     const points = desk.quills.project(desk.stage.camera, box.width, box.height);
     return pickJoint(event.clientX - box.left, event.clientY - box.top, points, desk.view.links, desk.view.joints);
@@ -152,6 +154,28 @@ function connectPointer(canvas) {
     const index = under(event);
     if (index >= 0) joint('choose', index, event.shiftKey);
   });
+}
+
+/** The brush comes before the camera: a press on the skin paints, one beside it turns the view. */
+function connectBrush(canvas) {
+  desk.brush = new Brush(desk, { note, onTake: refresh });
+  element.addEventListener('pointerdown', (event) => {
+    if (event.target !== canvas || !desk.brush.down(event)) return;
+    event.stopPropagation();
+    canvas.setPointerCapture(event.pointerId);
+  }, true);
+  canvas.addEventListener('pointermove', (event) => desk.brush.move(event));
+  canvas.addEventListener('pointerup', () => desk.brush.up());
+  canvas.addEventListener('pointercancel', () => desk.brush.up());
+  document.addEventListener('click', (event) => {
+    const command = event.target.closest?.('[data-spot]')?.dataset.spot;
+    if (command) desk.brush.begin(command);
+  });
+  document.addEventListener('input', (event) => {
+    const now = byId(`${event.target.id}-now`);
+    if (now) now.textContent = event.target.value;
+  });
+  document.body.addEventListener('htmx:afterSettle', (event) => { if (event.detail.target?.id === 'panel') desk.brush.follow(); });
 }
 
 const acts = {
@@ -234,6 +258,8 @@ async function start() {
   desk.stage.look(desk.view.box(desk.clip));
   desk.stage.onDraw.add(draw);
   connectPointer(byId('canvas'));
+  connectBrush(byId('canvas'));
+  await desk.brush.follow();
   note('');
   desk.isReady = true;
   desk.stage.invalidate();
