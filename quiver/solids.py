@@ -13,7 +13,7 @@ from quiver.mesh import regions
 from quiver.mesh.topology import distance_along, topology
 from quiver.rig import transforms
 from quiver.rig.character import Mesh
-from quiver.rig.skinning import skinned_positions
+from quiver.rig.skinning import skinned_positions, skinned_through
 from quiver.sim import solid
 
 CELLS_ACROSS = 12
@@ -155,7 +155,7 @@ class Solid:
 
     def keyed(self, world):
         """Keyed places of the nodes (..., N, 3) [m] in node matrices (S, J, 3, 4)."""
-        return np.stack([skinned_positions(self.part.carried, each) for each in world]).astype(float) * self.scale
+        return skinned_through(self.part.carried, world).astype(float) * self.scale
 
     def frames_of(self, world):
         """How the part as a whole is turned, (S, 3, 3): the joint that carries most of it, against the rest pose."""

@@ -10,7 +10,6 @@ from quiver.bodies import picking
 from quiver.errors import BadInput, Unstable
 from quiver.rig.pose import blended, world_matrices
 from quiver.solids import Solid
-from quiver.threads import split
 from quiver.waves import Wave
 
 FIRST_CHUNK, LARGEST_CHUNK = 4, 32
@@ -154,25 +153,14 @@ class Run:
         return (pose[ends] if self.solids or not self.waves else pose), keyed_world, world
 
     def _soften(self, at, end, start, world, jumps):
-        """Simulate the solids in frames at..end-1, each on a thread of its own: for each its vertices' offsets (F, R, 3)."""
-
-        def one(index):
-            solid = self.solids[index]
+        """Simulate the solids in frames at..end-1: for each its vertices' offsets (F, R, 3)."""
+        soft = []
+        for solid, jumped in zip(self.solids, jumps, strict=True):
             try:
-                moved = solid.advance(world, jumps[index][at - start : end - start], end - at)
+                moved = solid.advance(world, jumped[at - start : end - start], end - at)
             except Unstable as error:
                 raise Unstable(error.layer, at + error.frame, error.reason) from error
-            amounts = np.array([solid.layer.amount_at(frame) for frame in range(at, end)])
-            return solid.offsets(moved, amounts)
-
-        soft = [None] * len(self.solids)
-
-        def some(first, last):
-            for index in range(first, last):
-                soft[index] = one(index)
-
-        if self.solids:
-            split(some, len(self.solids), 1, self.threads)
+            soft.append(solid.offsets(moved, np.array([solid.layer.amount_at(frame) for frame in range(at, end)])))
         return soft
 
     def _chunk(self, first_frame, final, keyed_world, soft):

@@ -1,5 +1,6 @@
 """Mudwick, the mail beast of the Saltmarsh Post: a stocky four-legger with barbels, a fin frill, a paddle tail and a bell."""
 import itertools
+from dataclasses import replace
 
 import numpy as np
 
@@ -7,6 +8,8 @@ from quiver.demo import shapes
 from quiver.demo.building import Builder, Part, ramp
 from quiver.demo.mudwick_clips import clips
 from quiver.demo.surface import Cone, Ellipsoid, Line, blend, gradient, mesh_of
+from quiver.mesh import regions
+from quiver.mesh.topology import topology
 from quiver.setup import ChainPick, Layer, Setup
 
 CELL = 0.0298
@@ -295,10 +298,24 @@ def build():
     builder.add_mesh("bell", list(_bell_parts(builder)), roughness=0.3, metallic=0.35, two_sided=True)
     for clip in clips(builder):
         builder.add_clip(*clip)
-    return builder.glb(), setup()
+    return builder.glb(), setup(skin)
 
 
-def setup():
+SOFT = {"Belly": ((0.0, 0.36, -0.10), 0.66), "Throat pouch": ((0.0, 0.72, 0.90), 0.30)}
+"""Soft regions of the skin: where they are softest, and how far they reach along the surface [m]."""
+
+
+def _soft_regions(skin):
+    """The regions of the skin's parts, as (name, levels)."""
+    starts = np.cumsum([0, *(len(part.vertices) for part in skin[:-1])])
+    triangles = np.concatenate([part.triangles + start for part, start in zip(skin, starts)])
+    positions = np.concatenate([part.vertices for part in skin]).astype(np.float32)
+    top = topology(positions, triangles)
+    for name, (centre, reach) in SOFT.items():
+        yield name, regions.around(regions.nothing(len(positions)), top, centre, reach)
+
+
+def setup(skin):
     """The setup that comes with Mudwick."""
     barbels = tuple(ChainPick(f"barbel_{letter}{number}_1") for letter in "lr" for number in "12")
     frill = tuple(ChainPick(f"frill_{number}_1") for number in (1, 2, 3, 4))
@@ -306,11 +323,18 @@ def setup():
     def layer(name, label, chains, **dials):
         return Layer(name, label, "chain", True, chains, {key: float(value) for key, value in dials.items()})
 
-    return Setup(
-        (
+    made = Setup()
+    for name, levels in _soft_regions(skin):
+        made = made.with_new_region(name, "skin", len(levels), regions.encode(levels))
+    soft = {"belly": dict(wobble_rate=2.8, settle_time=20, hold_gain=1.8), "throat-pouch": dict(wobble_rate=5, settle_time=16, hold_gain=1.3, cell_size=55)}
+    for region, values in soft.items():
+        made = made.with_new_volume(region)
+        volume = made.layers[-1]
+        made = made.with_layer(replace(volume, values=volume.values | {key: float(value) for key, value in values.items()}))
+    return replace(made, layers=(
             layer("tail", "Paddle tail", (ChainPick("tail_1"),), wobble_rate=1.3, settle_time=30, drag=4, wobble_taper=70),
             layer("barbels", "Barbels", barbels, wobble_rate=2.2, settle_time=26, gravity=30, bend_limit=70),
             layer("frill", "Fin frill", frill, wobble_rate=3, settle_time=16, drag=3, bend_limit=40),
             layer("bell", "Bell", (ChainPick("bell_1", "bell_1"),), wobble_rate=1.6, settle_time=60, gravity=100, bend_limit=75),
-        )
-    )
+            *made.layers,
+    ))

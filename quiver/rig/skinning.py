@@ -11,10 +11,10 @@ VERTICES_WORTH_A_THREAD = 8192
 
 
 def skin_matrices(mesh, world):
-    """Matrices from the mesh's own space to the world, one per bind joint: float64 (B, 3, 4). ``world`` has shape (J, 3, 4)."""
-    bound = world[mesh.bind_nodes]
-    linear = bound[:, :, :3] @ mesh.inverse_binds[:, :, :3]
-    shift = bound[:, :, :3] @ mesh.inverse_binds[:, :, 3:] + bound[:, :, 3:]
+    """Matrices from the mesh's own space to the world, one per bind joint: float64 (..., B, 3, 4) from ``world`` (..., J, 3, 4)."""
+    bound = world[..., mesh.bind_nodes, :, :]
+    linear = bound[..., :3] @ mesh.inverse_binds[:, :, :3]
+    shift = bound[..., :3] @ mesh.inverse_binds[:, :, 3:] + bound[..., 3:]
     return np.concatenate([linear, shift], axis=-1)
 
 
@@ -31,6 +31,17 @@ def skinned_positions(mesh, world, method="linear"):
     if method == "linear":
         return skin(kernels.skin_linear, mesh.positions, slots, mesh.weights, rows_of(matrices))
     return skin(kernels.skin_dual_quaternion, mesh.positions, slots, mesh.weights, *map(rows_of, dual_quaternions(matrices)))
+
+
+def skinned_through(mesh, world):
+    """World positions float32 (S, V, 3) of a skinned mesh under many node matrices ``world`` (S, J, 3, 4), linear."""
+    matrices = skin_matrices(mesh, world)
+    rows = np.zeros((*matrices.shape[:2], LANES), np.float32)
+    rows[:, :, :12] = matrices.reshape(*matrices.shape[:2], 12)
+    slots, out = _slots(mesh), np.empty((len(world), *mesh.positions.shape), np.float32)
+    for sample, placed in zip(rows, out, strict=True):
+        kernels.skin_linear(0, len(placed), mesh.positions, slots, mesh.weights, sample, placed)
+    return out
 
 
 def skin(kernel, positions, slots, weights, *rows, threads=None):
