@@ -18,8 +18,6 @@ from quiver.sim import solid
 
 CELLS_ACROSS = 12
 """Cells along the longest side of a part where the artist leaves their size to us."""
-STEADY = 0.8
-"""Shear waves may cross so much of an element in one substep; above it the solid collapses (measured)."""
 SEAM_CELLS = 1.5
 """Over so many cells from what is out the result fades in."""
 FULL_INFLUENCE = 0.25
@@ -130,13 +128,7 @@ class Solid:
                 f"{layer.name}: nothing holds {'a piece' if loose == 1 else f'{loose} pieces'} of it; it is held a little everywhere"
             )
         self.settle = value("settle_time") / setup.frame_rate
-        self.rate = self._rate_needed()
-
-    def _rate_needed(self):
-        young = (2.0 * np.pi * self.layer.value("wobble_rate")) ** 2 / self.body.lowest if self.body.lowest > 0.0 else 1.0
-        speed = np.sqrt(young * self.body.shear / volume.DENSITY)
-        element = self.part.edge * np.sqrt(3.0) / 2.0
-        return speed / (STEADY * element)
+        self.rate = volume.rate_needed(self.body, part.edge, value("wobble_rate"))
 
     def compile(self, substeps, notes):
         """Make the model for so many substeps a frame."""
@@ -146,7 +138,7 @@ class Solid:
         dt = 1.0 / rate
         wobble = value("wobble_rate") * min(1.0, rate / self.rate)
         stiffness, keep = swing.matched(wobble, self.settle, dt)
-        young = stiffness / self.body.lowest if self.body.lowest > 0.0 else 1.0
+        young = volume.young_for(self.body, self.part.edge, stiffness, dt)
         air = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
         self.weight = value("gravity") / 100.0 * swing.GRAVITY
         options = {"keep": keep, "air": air, "pressure": value("pressure") / 100.0}

@@ -17,6 +17,10 @@ PINNED = 0.98
 LEAST_HOLD = 0.02
 """What holds a piece that nothing else holds."""
 POISSON_RANGE = (0.05, 0.48)
+STEADY = 0.5
+"""Shear waves may cross so much of an element's shortest edge in one substep; from 0.7 on the solid buckles at rest (measured)."""
+SOFTENING = 0.3
+"""One pass of the solver leaves slow modes slower by this share, times the square of that crossing (measured: 0.26 to 0.31)."""
 EIGEN_ROUNDS = 16
 
 
@@ -75,6 +79,25 @@ def build(lattice, node_holds, volume_keep, firmness):
 
 STIFF_HOLD = 40.0
 """How much stiffer than the flesh as a whole a hold of one half is."""
+
+
+def crossing(young, shear, edge, dt):
+    """How much of the shortest edge of cells of size ``edge`` [m] a shear wave crosses in ``dt`` seconds."""
+    return float(np.sqrt(young * shear / DENSITY)) * dt / (edge * np.sqrt(3.0) / 2.0)
+
+
+def rate_needed(body, edge, wobble_rate):
+    """Substeps a second at which a body swings steadily at ``wobble_rate`` [Hz]."""
+    young = (2.0 * np.pi * wobble_rate) ** 2 / body.lowest if body.lowest > 0.0 else 1.0
+    return crossing(young, body.shear, edge, 1.0) / STEADY
+
+
+def young_for(body, edge, stiffness, dt):
+    """Young's modulus [Pa] at which the slowest mode has the ``stiffness`` [1/s2] in substeps of ``dt`` seconds."""
+    if body.lowest <= 0.0:
+        return 1.0
+    young = stiffness / body.lowest
+    return young * (1.0 + SOFTENING * crossing(young, body.shear, edge, dt) ** 2) ** 2
 
 
 def node_influences(lattice, positions, influence):
@@ -137,10 +160,12 @@ def _lowest_mode(stiffness, masses, springs, is_free, nodes):
 
 
 def _likely_shapes(nodes, is_free):
-    """Shapes (3 N, 6) like those of a slow mode: everything moves along an axis, the more the further it is from what is fixed."""
-    reach = np.ones(len(nodes))
-    if not is_free.all():
-        reach = KDTree(nodes[~is_free]).query(nodes)[0]
-    reach = np.where(is_free, reach / reach.max(), 0.0)
-    shapes = [np.kron(reach[:, None], np.eye(3)), np.kron((reach**2)[:, None], np.eye(3))]
+    """Shapes (3 N, k) like those of a slow mode: everything moves along an axis, the more the further it is from what is fixed."""
+    if is_free.all():
+        reach = [np.ones(len(nodes)), *(nodes - nodes.mean(0)).T]
+    else:
+        distance = KDTree(nodes[~is_free]).query(nodes)[0]
+        distance = np.where(is_free, distance / distance.max(), 0.0)
+        reach = [distance, distance**2]
+    shapes = [np.kron(shares[:, None], np.eye(3)) for shares in reach]
     return np.concatenate(shapes, 1)

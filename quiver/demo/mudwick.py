@@ -308,7 +308,7 @@ SOFT = {"Belly": ((0.0, 0.36, -0.10), 0.66), "Throat pouch": ((0.0, 0.72, 0.90),
 def _soft_regions(skin):
     """The regions of the skin's parts, as (name, levels)."""
     starts = np.cumsum([0, *(len(part.vertices) for part in skin[:-1])])
-    triangles = np.concatenate([part.triangles + start for part, start in zip(skin, starts)])
+    triangles = np.concatenate([part.triangles + start for part, start in zip(skin, starts, strict=True)])
     positions = np.concatenate([part.vertices for part in skin]).astype(np.float32)
     top = topology(positions, triangles)
     for name, (centre, reach) in SOFT.items():
@@ -326,7 +326,10 @@ def setup(skin):
     made = Setup()
     for name, levels in _soft_regions(skin):
         made = made.with_new_region(name, "skin", len(levels), regions.encode(levels))
-    soft = {"belly": dict(wobble_rate=2.8, settle_time=20, hold_gain=1.8), "throat-pouch": dict(wobble_rate=5, settle_time=16, hold_gain=1.3, cell_size=55)}
+    soft = {
+        "belly": {"wobble_rate": 2.8, "settle_time": 20, "hold_gain": 1.8},
+        "throat-pouch": {"wobble_rate": 5, "settle_time": 16, "hold_gain": 1.3, "cell_size": 55},
+    }
     for region, values in soft.items():
         made = made.with_new_volume(region)
         volume = made.layers[-1]

@@ -48,20 +48,38 @@ def solid_model(body, tets, young, dt, keep=1.0, air=1.0, gravity=(0.0, 0.0, 0.0
     places = np.stack([number[places[:, 0]], places[:, 1]], 1).astype(np.int32)
     indices = np.full((len(used), 4, LANES), len(body.masses), np.int32)
     indices[places[:, 0], :, places[:, 1]] = tets
+    inverse_masses = np.where(body.is_free, 1.0 / body.masses, 0.0)
     shear, bulk = body.shear * young, body.bulk * young
     rows = np.zeros((len(tets), kernel.PARAMS))
-    rows[:, kernel.GRAM : kernel.GRAM + 6] = body.gram
+    rows[:, kernel.SHAPE : kernel.VOLUME], rows[:, kernel.VOLUME : kernel.VOLUME_GOAL] = _steps(body, inverse_masses[tets], shear * dt**2)
     rows[:, kernel.VOLUME_GOAL] = (1.0 + shear / bulk + pressure) * body.sixfold
-    rows[:, kernel.SHAPE_SOFTNESS] = 1.0 / (shear * body.volumes * dt**2)
     rows[:, kernel.VOLUME_SOFTNESS] = body.sixfold**2 / (bulk * body.volumes * dt**2)
     params = np.zeros((len(used), kernel.PARAMS, LANES), np.float32)
-    params[:, kernel.SHAPE_SOFTNESS :] = NO_TETRAHEDRON
+    params[:, kernel.VOLUME_SOFTNESS] = NO_TETRAHEDRON
     params[places[:, 0], :, places[:, 1]] = rows
     pull = body.springs * young * dt**2
-    inverse_masses = np.where(body.is_free, 1.0 / body.masses, 0.0).astype(np.float32)
     shares = (pull / (1.0 + pull)).astype(np.float32)
     gravity = np.asarray(gravity, np.float32)
+    inverse_masses = inverse_masses.astype(np.float32)
     return SolidModel(tets, places, indices.reshape(-1, LANES), params, inverse_masses, shares, keep, air, gravity, dt, speed_limit)
+
+
+def _steps(body, weights, shear):
+    """The constant matrices of a substep, (T, 12) each: from edges to the shape's moves, from volume gradients to the volume's.
+
+    weights (T, 4) inverse masses; ``shear`` [Pa s2] includes the substep squared.
+    """
+    gram = np.empty((len(weights), 3, 3))
+    for slot, (i, j) in enumerate(((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))):
+        gram[:, i, j] = gram[:, j, i] = body.gram[:, slot]
+    # Rows for the first particle from those of the edges: nothing happens to what moves as one.
+    stiffness = np.empty((len(weights), 4, 4))
+    stiffness[:, 1:, 1:] = gram
+    stiffness[:, 0, 1:] = -gram.sum(1)
+    stiffness[:, :, 0] = -stiffness[:, :, 1:].sum(2)
+    stiffness *= (shear * body.volumes)[:, None, None]
+    step = np.linalg.solve(np.eye(4) + weights[:, :, None] * stiffness, weights[:, :, None] * np.eye(4))
+    return (step @ stiffness)[:, :, 1:].reshape(-1, 12), (step[:, :, 1:] - step[:, :, :1]).reshape(-1, 12)
 
 
 class SolidState:

@@ -17,10 +17,12 @@ export class Surface {
     const count = positions.length / 3, byPlace = new Map();
     this.placeOf = new Int32Array(count);
     this.firstOf = [];
+    this.verticesOf = [];
     for (let v = 0; v < count; v++) {
       const key = `${positions[3 * v]},${positions[3 * v + 1]},${positions[3 * v + 2]}`;
-      if (!byPlace.has(key)) { byPlace.set(key, this.firstOf.length); this.firstOf.push(v); }
+      if (!byPlace.has(key)) { byPlace.set(key, this.firstOf.length); this.firstOf.push(v); this.verticesOf.push([]); }
       this.placeOf[v] = byPlace.get(key);
+      this.verticesOf[this.placeOf[v]].push(v);
     }
     this.around = this.firstOf.map(() => new Set());
     for (let t = 0; t < triangles.length; t += 3) {
@@ -75,7 +77,7 @@ export function paint(levels, surface, power, strength, mode, allowed) {
 }
 
 function mean(surface, levels, v) {
-  const at = (place) => { const level = levels[surface.firstOf[place]]; return level === OUT ? 0 : level / FULL; };
+  const at = (place) => Math.max(...surface.verticesOf[place].map((vertex) => (levels[vertex] === OUT ? 0 : levels[vertex] / FULL)));
   const own = surface.placeOf[v];
   let total = at(own);
   for (const place of surface.around[own]) total += at(place);

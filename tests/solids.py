@@ -1,0 +1,64 @@
+"""Solids that the tests are made of."""
+
+import itertools
+
+import numpy as np
+
+from quiver.bodies import lattice, volume
+from quiver.sim import solid
+
+FRAME_RATE = 24.0
+
+
+def box_surface(size, cells):
+    """A closed box from the origin to ``size``, each side cut into squares of two triangles: (positions, triangles)."""
+    positions, triangles = [], []
+    for axis, side in itertools.product(range(3), (0, 1)):
+        u, v = [k for k in range(3) if k != axis]
+        grid = np.meshgrid(np.linspace(0, size[u], cells[u] + 1), np.linspace(0, size[v], cells[v] + 1), indexing="ij")
+        points = np.zeros((grid[0].size, 3))
+        points[:, u], points[:, v], points[:, axis] = grid[0].ravel(), grid[1].ravel(), side * size[axis]
+        wide = cells[v] + 1
+        a = (np.arange(cells[u])[:, None] * wide + np.arange(cells[v])).ravel() + sum(map(len, positions))
+        quads = [(a, a + wide, a + wide + 1), (a, a + wide + 1, a + 1)]
+        outwards = bool(side) == (axis != 1)
+        triangles += [np.stack(quad if outwards else quad[::-1], 1) for quad in quads]
+        positions.append(points)
+    return np.concatenate(positions), np.concatenate(triangles)
+
+
+def bar(edge, length=1.0, thick=0.2, held=lambda nodes: nodes[:, 0] < 0.05, volume_keep=0.6, firmness=1.0):
+    """A bar along x as (Lattice, VolumeBody), fixed where ``held`` says."""
+    positions, triangles = box_surface((length, thick, thick), (20, 4, 4))
+    made = lattice.build(positions, triangles, np.ones(len(positions), bool), edge)
+    return made, volume.build(made, held(made.nodes).astype(float), volume_keep, firmness)
+
+
+class Run:
+    """Advances a body whose keyed places stand still; remembers displacements (frames, N, 3)."""
+
+    def __init__(self, made, body, young, substeps=10, **options):
+        self.made, self.body, self.substeps = made, body, substeps
+        self.model = solid.solid_model(body, made.tets, young, 1.0 / (FRAME_RATE * substeps), **options)
+        self.state = solid.SolidState(made.nodes)
+        self.targets = np.repeat(made.nodes[None], substeps, 0)
+
+    def frames(self, count):
+        out = []
+        for _ in range(count):
+            solid.advance(self.model, self.state, self.targets, self.made.nodes)
+            out.append(self.state.positions - self.made.nodes)
+        return np.array(out)
+
+    @property
+    def momentum(self):
+        return self.body.masses @ self.state.velocities[:, :3].astype(float)
+
+    @property
+    def kinetic(self):
+        return 0.5 * float(self.body.masses @ np.sum(self.state.velocities[:, :3].astype(float) ** 2, 1))
+
+    @property
+    def volume(self):
+        corners = self.state.positions[self.made.tets]
+        return float(np.linalg.det(corners[:, 1:] - corners[:, :1]).sum() / 6.0)

@@ -1,0 +1,140 @@
+"""Soft solids against closed forms, conservation and finer copies of themselves."""
+
+import itertools
+from dataclasses import replace
+from unittest import TestCase
+
+import numpy as np
+from scipy.optimize import brentq
+
+from quiver.bodies import chain, volume
+from tests.makers import swing_of
+from tests.solids import FRAME_RATE, Run, bar
+
+
+def free(nodes):
+    return np.zeros(len(nodes), bool)
+
+
+class ClosedFormTest(TestCase):
+    def test_free_fall(self):
+        made, body = bar(0.1, held=free)
+        fallen = Run(made, _loose(body), 2e4, gravity=(0.0, -9.81, 0.0)).frames(12)[-1]
+        seconds, dt = 12 / FRAME_RATE, 1 / (10 * FRAME_RATE)
+        # The substeps' own sum: n (n + 1) / 2 dt^2.
+        np.testing.assert_allclose(fallen[:, 1], -9.81 * 0.5 * seconds * (seconds + dt), rtol=2e-3)
+        self.assertLess(np.abs(fallen[:, [0, 2]]).max(), 1e-4)
+
+    def test_bar_bends_as_often_as_the_closed_form_says(self):
+        made, body = bar(0.05, length=1.0, thick=0.2)
+        # The lattice is a little larger than the bar and fixed 5 cm deep: its own section and free length count.
+        loose = made.nodes[body.is_free]
+        length = np.ptp(loose[:, 0])
+        area = body.volumes.sum() / np.ptp(made.nodes[:, 0])
+        inertia = area**2 / 12.0
+        stiff = body.lowest**0.5
+        closed = 1.875104**2 * np.sqrt(inertia / (volume.DENSITY * area * length**4))
+        self.assertLess(abs(stiff / closed - 1.0), 0.15)
+
+    def test_wobble_rate_and_settle_time_are_those_of_the_dials(self):
+        made, body = bar(0.05, length=1.0, thick=0.2)
+        for rate, settle in ((0.5, 150), (1.0, 70)):
+            substeps = int(np.ceil(volume.rate_needed(body, made.edge, rate) / FRAME_RATE))
+            dt = 1.0 / (FRAME_RATE * substeps)
+            stiffness, keep = chain.matched(rate, settle / FRAME_RATE, dt)
+            run = Run(made, body, volume.young_for(body, made.edge, stiffness, dt), substeps, keep=keep)
+            run.state.velocities[:, 1] = 0.4 * (made.nodes[:, 0] / made.nodes[:, 0].max()) ** 2 * body.is_free
+            tip = run.frames(260)[:, made.nodes[:, 0] > 0.95, 1].mean(1)
+            measured, died = swing_of(tip)
+            self.assertLess(abs(measured * FRAME_RATE / rate - 1.0), 0.05, (rate, measured * FRAME_RATE))
+            self.assertLess(abs(died / settle - 1.0), 0.15, (settle, died))
+
+    def test_pressure_grows_the_volume_as_the_energy_says(self):
+        made, body = bar(0.1, held=free, volume_keep=0.9)
+        pressure = 0.3
+        run = Run(made, _loose(body), 2e4, keep=0.9, pressure=pressure)
+        run.frames(80)
+        ratio = body.shear / body.bulk
+
+        def slope(stretch):
+            # d/ds of shear / 2 (3 s^2 - 3) + bulk / 2 (s^3 - 1 - shear / bulk - pressure)^2
+            return 3.0 * ratio * stretch + 3.0 * stretch**2 * (stretch**3 - 1.0 - ratio - pressure)
+
+        expected = brentq(slope, 0.9, 1.5) ** 3
+        self.assertAlmostEqual(run.volume / body.volumes.sum(), expected, delta=0.005)
+
+    def test_sag_under_its_weight_is_the_same_in_small_cells(self):
+        sags = []
+        for edge in (0.1, 0.045):
+            made, body = bar(edge)
+            run = Run(made, body, 3e5, substeps=40, keep=0.98, gravity=(0.0, -9.81, 0.0))
+            last = run.frames(60)[-1]
+            tip = made.nodes[:, 0] > 0.95
+            sags.append(last[tip, 1].mean() * body.lowest)
+        # Cells of different size hold a slightly different bar; with the rate's own measure divided out they must agree.
+        self.assertLess(abs(sags[0] / sags[1] - 1.0), 0.1, sags)
+
+
+class ConservationTest(TestCase):
+    def knocked(self, **options):
+        made, body = bar(0.1, held=free)
+        run = Run(made, _loose(body), 5e4, **options)
+        run.state.velocities[:, :3] = np.random.default_rng(3).normal(size=(len(made.nodes), 3))
+        return run
+
+    def test_momentum_of_a_free_body_stays(self):
+        run = self.knocked()
+        before = run.momentum
+        run.frames(24)
+        np.testing.assert_allclose(run.momentum, before, atol=2e-3 * np.abs(run.body.masses).sum())
+
+    def test_energy_is_never_gained(self):
+        run = self.knocked()
+        before = run.kinetic
+        self.assertTrue(all(run.frames(1) is not None and run.kinetic <= before * 1.001 for _ in range(30)))
+
+    def test_scrambled_to_dust_it_comes_back(self):
+        made, body = bar(0.1)
+        run = Run(made, body, 2e5, keep=0.97)
+        rng = np.random.default_rng(5)
+        run.state.positions = np.where(body.is_free[:, None], rng.uniform(-0.5, 1.5, made.nodes.shape), made.nodes)
+        shifts = run.frames(240)
+        self.assertTrue(np.isfinite(shifts).all())
+        self.assertLess(np.abs(shifts[-1]).max(), 0.02)
+
+    def test_flattened_it_comes_back(self):
+        made, body = bar(0.1)
+        run = Run(made, body, 2e5, keep=0.97)
+        run.state.positions = np.where(body.is_free[:, None], made.nodes * [1.0, 0.0, 1.0], made.nodes)
+        self.assertLess(np.abs(run.frames(240)[-1]).max(), 0.02)
+
+
+class RepeatTest(TestCase):
+    def test_at_rest_it_rests(self):
+        made, body = bar(0.08)
+        self.assertLess(np.abs(Run(made, body, 2e5).frames(48)).max(), 1e-4)
+
+    def test_the_same_bits_every_time(self):
+        def once():
+            made, body = bar(0.1)
+            return Run(made, body, 5e4, gravity=(0.0, -9.81, 0.0)).frames(20)
+
+        np.testing.assert_array_equal(once(), once())
+
+    def test_finer_substeps_converge(self):
+        made, body = bar(0.1)
+
+        def swing(substeps):
+            dt = 1.0 / (FRAME_RATE * substeps)
+            return Run(made, body, 4e4, substeps, keep=0.1**dt, gravity=(0.0, -9.81, 0.0)).frames(12)[-1]
+
+        finest = swing(160)
+        errors = [np.abs(swing(substeps) - finest).max() for substeps in (10, 20, 40, 80)]
+        # Implicit first order: each halving of the step about halves the error.
+        for coarse, fine in itertools.pairwise(errors):
+            self.assertLess(fine, 0.75 * coarse, errors)
+
+
+def _loose(body):
+    """The body with nothing held at all, not even the little that keeps a loose piece."""
+    return replace(body, holds=np.zeros_like(body.holds), springs=np.zeros_like(body.springs))
