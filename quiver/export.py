@@ -3,10 +3,15 @@
 from quiver.formats.gltf import container, writing
 
 
-def glb_with_clip(document, character, baked, name):
-    """A copy of the character's file with one more clip, as GLB bytes. Weights that did not add up to one are mended."""
+def glb_with_clip(document, character, baked, name, shapes=()):
+    """A copy of the character's file with one more clip, as GLB bytes. Weights that did not add up to one are mended.
+
+    ``shapes`` (quiver.bake.meshes.Shapes) have one row of weights for each of ``baked.times``. Raises BadInput.
+    """
     document = document.copy()
     writing.add_clip(document, free_clip_name(character, name), baked.tracks, character.skeleton, baked.kept_from)
+    if shapes:
+        writing.add_shapes(document, character.meshes, shapes, baked.times)
     writing.repair_weights(document)
     return container.write_glb(document)
 

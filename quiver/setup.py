@@ -170,6 +170,19 @@ class Setup:
             )
         return self.with_layer(replace(layer, chains=layer.chains[:index] + layer.chains[index + 1 :]))
 
+    def moves_like(self, other):
+        """Whether both setups give the same motion: names and regions that no layer is made of do not matter."""
+        return self._motion() == other._motion()
+
+    def _motion(self):
+        layers = [replace(layer, name="") for layer in self.layers if layer.is_on]
+        used = {layer.region for layer in layers}
+        return (
+            layers,
+            [replace(region, name="") for region in self.regions if region.id in used],
+            *(getattr(self, d.name) for d in SCENE_DIALS),
+        )
+
     def unknown_names(self, skeleton):
         """The joint names used here that the skeleton does not have, sorted."""
         used = {name for layer in self.layers for chain in layer.chains for name in chain.names}

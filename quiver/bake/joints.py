@@ -21,7 +21,7 @@ class Track:
 
 @dataclass(frozen=True)
 class Baked:
-    """Tracks of a new clip, what they cost and how far thinning moved them.
+    """Tracks of a new clip, what they cost and how far thinning moved them. ``times`` float64 (F,) [s] are those of the frames.
 
     turn_error [degrees] and shift_error [file units] are measured against the frames of the take, 0 without thinning.
     """
@@ -32,6 +32,15 @@ class Baked:
     keys: int
     turn_error: float
     shift_error: float
+    times: np.ndarray
+
+
+def frames_between(first, last, step):
+    """The frames that get keys: every ``step``-th from ``first``, and ``last``. Raises BadInput."""
+    if not 1 <= step <= 1000:
+        raise BadInput(f"expected a step of 1 to 1000 frames, got {step}")
+    frames = np.arange(first, last + 1, step)
+    return frames if frames[-1] == last else np.append(frames, last)
 
 
 def gather(chunks):
@@ -52,11 +61,7 @@ def bake(character, clip, frame_rate, take_first, rotated, translated, rotations
     end = take_first + len(rotations) - 1
     if not take_first <= first <= last <= end:
         raise BadInput(f"expected frames between {take_first} and {end}, got {first} to {last}")
-    if not 1 <= step <= 1000:
-        raise BadInput(f"expected a step of 1 to 1000 frames, got {step}")
-    frames = np.arange(first, last + 1, step)
-    if frames[-1] != last:
-        frames = np.append(frames, last)
+    frames = frames_between(first, last, step)
     is_whole = first == 0 and last == clip.frame_count(frame_rate) - 1
     offset = clip.start if is_whole else -first / frame_rate
     times = frames / frame_rate + offset
@@ -72,7 +77,7 @@ def bake(character, clip, frame_rate, take_first, rotated, translated, rotations
     }
     done = tuple(track for track, _ in thinned)
     keys = sum(len(track.times) for track in done)
-    return Baked(done, clip.sources if is_whole else (), len(frames), keys, errors["turn"], errors["shift"])
+    return Baked(done, clip.sources if is_whole else (), len(frames), keys, errors["turn"], errors["shift"], times)
 
 
 def _continuous(rotations):

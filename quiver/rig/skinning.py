@@ -27,7 +27,7 @@ def skinned_positions(mesh, world, method="linear"):
         place = world[mesh.node]
         return (mesh.positions @ place[:, :3].T + place[:, 3]).astype(np.float32)
     matrices = skin_matrices(mesh, world)
-    slots = _slots(mesh)
+    slots = slots_of(mesh)
     if method == "linear":
         return skin(kernels.skin_linear, mesh.positions, slots, mesh.weights, rows_of(matrices))
     return skin(kernels.skin_dual_quaternion, mesh.positions, slots, mesh.weights, *map(rows_of, dual_quaternions(matrices)))
@@ -38,7 +38,7 @@ def skinned_through(mesh, world):
     matrices = skin_matrices(mesh, world)
     rows = np.zeros((*matrices.shape[:2], LANES), np.float32)
     rows[:, :, :12] = matrices.reshape(*matrices.shape[:2], 12)
-    slots, out = _slots(mesh), np.empty((len(world), *mesh.positions.shape), np.float32)
+    slots, out = slots_of(mesh), np.empty((len(world), *mesh.positions.shape), np.float32)
     for sample, placed in zip(rows, out, strict=True):
         kernels.skin_linear(0, len(placed), mesh.positions, slots, mesh.weights, sample, placed)
     return out
@@ -70,7 +70,7 @@ def dual_quaternions(matrices):
     return np.concatenate([real, dual], axis=-1), stretch
 
 
-def _slots(mesh):
+def slots_of(mesh):
     """Node indices turned into places in the skin's own joint list, as int32 (V, I)."""
     slot_of = np.zeros(int(mesh.bind_nodes.max()) + 1, np.int32)
     slot_of[mesh.bind_nodes] = np.arange(len(mesh.bind_nodes), dtype=np.int32)

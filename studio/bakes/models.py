@@ -1,5 +1,6 @@
 """Bakes: files made from takes."""
 
+import itertools
 import zlib
 
 from django.db import models
@@ -11,7 +12,12 @@ CHUNK_BYTES = 4 * 2**20
 
 
 class Bake(models.Model):
-    """A GLB with the take's motion as a new clip."""
+    """A file made of a take: a GLB with the motion as a new clip, or a point cache of one mesh (``mesh`` is its index)."""
+
+    class Form(models.TextChoices):
+        GLB = "glb", "GLB: joints and shapes"
+        PC2 = "pc2", "PC2: point cache of one mesh"
+        MDD = "mdd", "MDD: point cache of one mesh"
 
     take = models.ForeignKey(Take, models.CASCADE, related_name="bakes")
     job = models.OneToOneField(Job, models.PROTECT, related_name="bake")
@@ -20,15 +26,24 @@ class Bake(models.Model):
     last_frame = models.IntegerField()
     step = models.IntegerField(default=1)
     turn_limit = models.FloatField(default=0.0)
+    form = models.CharField(max_length=4, choices=Form, default=Form.GLB)
+    mesh = models.IntegerField(default=0)
+    shape_limit = models.FloatField(default=0.0)
     report = models.JSONField(default=dict)
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         ordering = ["-pk"]
 
-    def keep(self, data):
-        for number, start in enumerate(range(0, len(data), CHUNK_BYTES)):
-            BakeChunk.objects.create(bake=self, number=number, data=zlib.compress(data[start : start + CHUNK_BYTES], 1))
+    def keep(self, pieces):
+        """Keep the file, given in pieces of any size; returns its length. Never holds more than a few megabytes of it."""
+        waiting, number, total = b"", 0, 0
+        for piece in itertools.chain(pieces, [None]):
+            waiting += piece or b""
+            while len(waiting) >= CHUNK_BYTES or (piece is None and waiting):
+                BakeChunk.objects.create(bake=self, number=number, data=zlib.compress(waiting[:CHUNK_BYTES], 1))
+                total, number, waiting = total + len(waiting[:CHUNK_BYTES]), number + 1, waiting[CHUNK_BYTES:]
+        return total
 
     async def parts(self):
         """The file's bytes, piece by piece."""

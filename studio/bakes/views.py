@@ -12,7 +12,7 @@ from studio.bakes.models import Bake
 from studio.characters.pages import character_or_404, render_step
 from studio.jobs.models import Job
 from studio.takes.models import Take
-from studio.takes.services import latest_take
+from studio.takes.services import is_stale, latest_take
 
 
 @require_safe
@@ -24,8 +24,14 @@ def _panel(request, row):
     bakes = list(Bake.objects.filter(take__character=row).select_related("job", "take")[:40])
     take = latest_take(row)
     is_open = any(each.job.is_open for each in bakes) or bool(take and take.job.is_open)
-    is_stale = bool(take) and take.version_id != row.current_id
-    return render_step(request, row, "bake", "bakes/panel.html", {"bakes": bakes, "take": take, "is_open": is_open, "is_stale": is_stale})
+    stale = bool(take) and is_stale(row, take)
+    return render_step(
+        request,
+        row,
+        "bake",
+        "bakes/panel.html",
+        {"bakes": bakes, "take": take, "is_open": is_open, "is_stale": stale, "forms": Bake.Form.choices},
+    )
 
 
 @require_POST
@@ -34,14 +40,16 @@ def start(request, pk):
     row = character_or_404(pk)
     take = get_object_or_404(Take.objects.select_related("job"), pk=request.POST.get("take"), character=row)
     numbers = {}
-    for name, kind in (("first", int), ("last", int), ("step", int), ("turn_limit", float)):
+    for name, kind in (("first", int), ("last", int), ("step", int), ("turn_limit", float), ("shape_limit", float), ("mesh", int)):
         try:
-            numbers[name] = kind(request.POST.get(name, ""))
+            numbers[name] = kind(request.POST.get(name) or 0)
         except ValueError:
             raise BadInput(f"{name.replace('_', ' ')}: expected a number, got “{request.POST.get(name)}”") from None
-    if not 1 <= numbers["step"] <= 1000 or not 0.0 <= numbers["turn_limit"] <= 45.0:
-        raise BadInput("expected a step of 1 to 1000 frames and at most 45° of thinning")
-    services.start_bake(take, request.POST.get("name", ""), numbers["first"], numbers["last"], numbers["step"], numbers["turn_limit"])
+    if not 0.0 <= numbers["turn_limit"] <= 45.0 or not 0.0 <= numbers["shape_limit"] <= 1000.0:
+        raise BadInput("expected thinning of at most 45° and 1000 mm")
+    frames = (numbers["first"], numbers["last"], numbers["step"])
+    limits = (numbers["turn_limit"], numbers["shape_limit"])
+    services.start_bake(take, request.POST.get("name", ""), request.POST.get("form", "glb"), *frames, *limits, numbers["mesh"])
     return _panel(request, row)
 
 
@@ -51,8 +59,9 @@ def download(request, pk):
     if made.job.state != Job.State.FINISHED:
         raise Http404
     name = re.sub(r"[^A-Za-z0-9_-]+", "-", f"{made.take.character.name}-{made.name}").strip("-")
-    response = StreamingHttpResponse(made.parts(), content_type="model/gltf-binary")
-    response.headers["Content-Disposition"] = f'attachment; filename="{name}.glb"'
+    kind = "model/gltf-binary" if made.form == Bake.Form.GLB else "application/octet-stream"
+    response = StreamingHttpResponse(made.parts(), content_type=kind)
+    response.headers["Content-Disposition"] = f'attachment; filename="{name}.{made.form}"'
     return response
 
 

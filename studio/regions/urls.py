@@ -7,5 +7,6 @@ urlpatterns = [
     path("characters/<int:pk>/regions/add/", views.add, name="add-region"),
     path("characters/<int:pk>/regions/<slug:region>/change/", views.change, name="change-region"),
     path("characters/<int:pk>/regions/<slug:region>/levels", views.levels, name="region-levels"),
+    path("characters/<int:pk>/regions/<slug:region>/facts/", views.facts, name="region-facts"),
     path("characters/<int:pk>/regions/<slug:region>/paint/", views.paint, name="paint-region"),
 ]

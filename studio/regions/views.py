@@ -3,6 +3,7 @@
 import json
 
 from django.http import HttpResponse
+from django.template.loader import render_to_string
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
@@ -34,7 +35,6 @@ def _panel(request, row, region_id=None, take=None):
         "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
         "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]],
         "modes": MODES,
-        "undo_panel": "regions",
     }
     response = render_step(request, row, "regions", "regions/panel.html", context)
     return trigger_client_event(response, "setup-changed", {"take": take.pk if take else None}) if request.method == "POST" else response
@@ -63,6 +63,14 @@ def levels(request, pk, region):
     response = HttpResponse(services.levels_of(row.setup.region(region)).tobytes(), content_type="application/octet-stream")
     response.headers["Cache-Control"] = "no-store"
     return response
+
+
+@require_safe
+def facts(request, pk, region):
+    """What the panel says of a region, and the history line, after a stroke."""
+    row = character_or_404(pk)
+    context = {"character": row, "chosen": services.facts_of(row, row.setup.region(region)), "out_of_band": True}
+    return HttpResponse(render_to_string("regions/facts.html", context) + render_to_string("parts/history.html", context, request))
 
 
 @require_POST

@@ -109,6 +109,13 @@ def ending_message(take):
     return frames.ending({"state": take.job.state, "message": take.job.message, "costMs": round(take.cost_ms, 3)})
 
 
+def is_stale(row, take):
+    """Whether the setup has changed since a take in a way that its motion would feel."""
+    if take.version_id == row.current_id:
+        return False
+    return not row.setup.moves_like(setups.from_document(take.version.document))
+
+
 def latest_take(row):
     """The newest take on the active clip, or None."""
     return row.takes.filter(clip_name=row.active_clip).select_related("job", "version").first()

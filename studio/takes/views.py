@@ -115,7 +115,7 @@ def _take_state(row, take):
         "first": take.first_frame,
         "last": take.last_frame,
         "url": reverse("take-frames", args=[take.pk]),
-        "isStale": take.version_id != row.current_id,
+        "isStale": services.is_stale(row, take),
     }
 
 
@@ -134,7 +134,7 @@ def score(request, pk):
         "first": first,
         "count": count,
         "ticks": ticks(first, count),
-        "is_stale": bool(take) and take.version_id != row.current_id,
+        "is_stale": bool(take) and services.is_stale(row, take),
     }
     return render(request, "takes/score.html", context)
 
@@ -143,7 +143,8 @@ def score(request, pk):
 def status(request, pk):
     """One line about the newest take: progress, cost, how it ended."""
     row = character_or_404(pk)
-    return render(request, "takes/status.html", {"character": row, "take": services.latest_take(row)})
+    take = services.latest_take(row)
+    return render(request, "takes/status.html", {"character": row, "take": take, "is_stale": bool(take) and services.is_stale(row, take)})
 
 
 async def stream(request, pk):

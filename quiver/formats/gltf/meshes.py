@@ -1,5 +1,7 @@
 """Meshes and skins of a glTF document."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from quiver.formats.gltf import container
@@ -33,7 +35,7 @@ def read_meshes(document, skeleton, remarks):
             arguments = (primitive, name, node_index, skin, skins, where, remarks)
             mesh = remarks.guard(lambda arguments=arguments: _read_primitive(document, *arguments))
             if mesh is not None:
-                found.append(mesh)
+                found.append(replace(mesh, primitive=number))
     return found
 
 

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from quiver.errors import BadInput
 from quiver.formats.gltf.accessors import ARRAY_TARGET, append_accessor, read_accessor
 from quiver.formats.gltf.meshes import WEIGHT_SLACK
 
@@ -31,6 +32,73 @@ def add_clip(document, name, tracks, skeleton, kept_from=()):
         channels.append({"sampler": len(samplers) - 1, "target": {"node": int(track.node), "path": track.path}})
         _place_by_parts(document.tree["nodes"][track.node], track.node, skeleton)
     document.tree.setdefault("animations", []).append({"name": name, "samplers": samplers, "channels": channels})
+
+
+def add_shapes(document, meshes, shapes, times):
+    """Add Shapes (quiver.bake.meshes) as morph targets, and their weights at ``times`` [s] to the last animation.
+
+    ``meshes`` are the character's. Raises BadInput where a mesh has morph targets of its own.
+    """
+    animation = document.tree["animations"][-1]
+    by_node = {}
+    for shape in shapes:
+        by_node.setdefault(meshes[shape.mesh_index].node, []).append(shape)
+    seconds = append_accessor(document, np.asarray(times, np.float32)[:, None], "SCALAR", bounds=True)
+    for node, group in by_node.items():
+        total = sum(len(shape.deltas) for shape in group)
+        mesh = document.tree["meshes"][document.tree["nodes"][node]["mesh"]]
+        if any("targets" in primitive for primitive in mesh["primitives"]):
+            raise BadInput(f"“{meshes[group[0].mesh_index].name}” has morph targets of its own; bake it as a point cache instead")
+        for number, primitive in enumerate(mesh["primitives"]):
+            primitive["targets"] = []
+            for shape in group:
+                is_own = meshes[shape.mesh_index].primitive == number
+                primitive["targets"] += (
+                    _targets(document, primitive, shape) if is_own else _still_targets(document, primitive, len(shape.deltas))
+                )
+        mesh["weights"] = [0.0] * total
+        weights = np.concatenate([shape.weights for shape in group], 1).reshape(-1, 1)
+        output = append_accessor(document, np.ascontiguousarray(weights, np.float32), "SCALAR")
+        animation["samplers"].append({"input": seconds, "output": output, "interpolation": "LINEAR"})
+        animation["channels"].append({"sampler": len(animation["samplers"]) - 1, "target": {"node": int(node), "path": "weights"}})
+
+
+def _targets(document, primitive, shape):
+    """One morph target for each delta; all share one list of vertices and one block of values."""
+    count = document.tree["accessors"][primitive["attributes"]["POSITION"]]["count"]
+    order = np.argsort(shape.vertices)
+    indices = _append_view(document, np.asarray(shape.vertices)[order].astype("<u4"))
+    values = _append_view(document, np.ascontiguousarray(shape.deltas[:, order], "<f4"))
+    targets = []
+    for number, delta in enumerate(shape.deltas):
+        # Vertices that are not named stay, so zero belongs to the range where there are any.
+        ranged = delta if len(order) == count else np.vstack([delta, np.zeros(3, np.float32)])
+        bounds = {"min": ranged.min(0).tolist(), "max": ranged.max(0).tolist()}
+        sparse = {
+            "count": len(order),
+            "indices": {"bufferView": indices, "componentType": 5125},
+            "values": {"bufferView": values, "byteOffset": number * delta.nbytes},
+        }
+        document.tree["accessors"].append({"componentType": 5126, "count": count, "type": "VEC3", **bounds, "sparse": sparse})
+        targets.append({"POSITION": len(document.tree["accessors"]) - 1})
+    return targets
+
+
+def _still_targets(document, primitive, count):
+    """Morph targets that move nothing: all primitives of a mesh must have as many."""
+    vertices = document.tree["accessors"][primitive["attributes"]["POSITION"]]["count"]
+    zero = {"componentType": 5126, "count": vertices, "type": "VEC3", "min": [0.0] * 3, "max": [0.0] * 3}
+    document.tree["accessors"].append(zero)
+    return [{"POSITION": len(document.tree["accessors"]) - 1}] * count
+
+
+def _append_view(document, values):
+    """Append bytes to the first buffer as a view; returns its number."""
+    start = len(document.buffers[0]) + (-len(document.buffers[0]) % 4)
+    document.buffers[0] = document.buffers[0].ljust(start, b"\0") + values.tobytes()
+    document.tree["buffers"][0]["byteLength"] = len(document.buffers[0])
+    document.tree["bufferViews"].append({"buffer": 0, "byteOffset": start, "byteLength": values.nbytes})
+    return len(document.tree["bufferViews"]) - 1
 
 
 def _place_by_parts(node, index, skeleton):

@@ -8,10 +8,10 @@ const SPACING = 0.3;
 
 /** Painting a region on the stage: shows a stroke at once, sends it when it ends, and keeps what the server answers. */
 export class Brush {
-  constructor(desk, { note, onTake }) {
+  constructor(desk, { note, onPainted }) {
     this.desk = desk;
     this.note = note;
-    this.onTake = onTake;
+    this.onPainted = onPainted;
     this._surfaces = new Map();
     this._ring = new THREE.Mesh(new THREE.TorusGeometry(1, 0.012, 6, 64), new THREE.MeshBasicMaterial({ color: 0x1e2a2e, depthTest: false, transparent: true }));
     this._ring.renderOrder = 20;
@@ -186,7 +186,7 @@ export class Brush {
     region.levels = new Uint8Array(await response.arrayBuffer());
     if (this.region === region) this._show(region.levels);
     this.strokes = (this.strokes ?? 0) + 1;
-    this.onTake();
+    this.onPainted();
   }
 
   _mark(hit) {

@@ -158,7 +158,7 @@ function connectPointer(canvas) {
 
 /** The brush comes before the camera: a press on the skin paints, one beside it turns the view. */
 function connectBrush(canvas) {
-  desk.brush = new Brush(desk, { note, onTake: refresh });
+  desk.brush = new Brush(desk, { note, onPainted: () => { announce('region-painted'); desk.wantedTake = ''; refresh(); } });
   element.addEventListener('pointerdown', (event) => {
     if (event.target !== canvas || !desk.brush.down(event)) return;
     event.stopPropagation();

@@ -1,0 +1,166 @@
+"""The Regions step: regions are made, painted, changed and used by volumes; every stroke is one version."""
+
+import base64
+import json
+from unittest import mock
+
+import numpy as np
+
+from quiver.formats.frames import read_messages
+from quiver.formats.gltf.reading import read_character
+from quiver.formats.pointcache import read_mdd, read_pc2
+from quiver.mesh import regions
+from quiver.rig.pose import world_matrices
+from quiver.rig.skinning import skinned_positions
+from studio.takes import services
+from studio.takes.models import Take
+from tests.app.helpers import DeskTest, RunningDeskTest, body_of, run_waiting_jobs
+from tests.formats.validator import issues_of
+
+STROKE = {"dabs": [[0.0, 0.75, 0.0]], "radius": 0.4, "strength": 1.0, "falloff": "soft", "mode": "add"}
+
+
+class RegionDeskTest(DeskTest):
+    def setUp(self):
+        super().setUp()
+        self.post("regions/add/", name="Flesh", mesh="strip")
+
+    def paint(self, **changes):
+        body = json.dumps(STROKE | changes)
+        return self.client.post(self.url("regions/flesh/paint/"), body, content_type="application/json", HTTP_HX_REQUEST="true")
+
+    @property
+    def levels(self):
+        region = self.fresh.setup.region("flesh")
+        return regions.decode(region.values, region.vertices)
+
+    def test_a_new_region_is_empty_and_can_come_from_a_joint(self):
+        self.assertFalse(regions.is_in(self.levels).any())
+        self.post("regions/add/", name="Hand", mesh="strip", joint="hand")
+        hand = self.fresh.setup.region("hand")
+        self.assertGreater(regions.is_in(regions.decode(hand.values, hand.vertices)).sum(), 4)
+        for fields, words in (({"mesh": "nothing"}, "mesh of this character"), ({"mesh": "strip", "joint": "wing"}, "wing")):
+            self.assertContains(self.post("regions/add/", name="x", **fields), words, status_code=422)
+
+    def test_a_stroke_is_one_version_and_the_answer_is_what_stays(self):
+        before = self.fresh.versions.count()
+        response = self.paint()
+        self.assertEqual(self.fresh.versions.count(), before + 1)
+        np.testing.assert_array_equal(np.frombuffer(response.content, np.uint8), self.levels)
+        self.assertGreater(regions.is_in(self.levels).sum(), 4)
+        self.assertEqual(self.client.get(self.url("regions/flesh/levels")).content, response.content)
+        self.assertContains(self.client.get(self.url("regions/flesh/facts/")), "vertices in")
+        self.post("motion/undo/")
+        self.assertFalse(regions.is_in(self.levels).any())
+
+    def test_paint_keeps_to_what_was_seen_and_to_both_sides(self):
+        seen = np.zeros(40, bool)
+        seen[::2] = True
+        self.paint(seen=base64.b64encode(np.packbits(seen, bitorder="little")).decode())
+        self.assertTrue(regions.is_in(self.levels)[0::2].any())
+        self.assertFalse(regions.is_in(self.levels)[1::2].any())
+        self.paint(dabs=[[0.2, 0.75, 0.0]], radius=0.3, mirrored=True)
+        self.assertGreater(regions.is_in(self.levels)[1::2].sum(), 1)
+
+    def test_bad_strokes_are_refused_and_nothing_changes(self):
+        before = self.fresh.current_id
+        for changes in (
+            *({"dabs": []}, {"dabs": [[0, 0]]}, {"dabs": "x"}, {"radius": -1}, {"mode": "melt"}),
+            *({"strength": None}, {"seen": "A"}, {"command": "gradient", "points": [[0, 0, 0]]}, {"command": "melt", "points": []}),
+        ):
+            self.assertEqual(self.paint(**changes).status_code, 422, changes)
+        url = self.url("regions/flesh/paint/")
+        for body in ("{", "[]", ""):
+            self.assertEqual(self.client.post(url, body, content_type="application/json").status_code, 422)
+        self.assertEqual(self.fresh.current_id, before)
+
+    def test_clicked_places_and_whole_commands(self):
+        self.paint(command="gradient", points=[[0, 0, 0], [0, 1.5, 0]])
+        self.assertEqual((self.levels.min(), self.levels.max()), (0, 254))
+        self.post("regions/flesh/change/", command="clear")
+        self.paint(command="around", points=[[0, 0.75, 0]], radius=0.4)
+        few = regions.is_in(self.levels).sum()
+        self.post("regions/flesh/change/", command="grow")
+        self.assertGreater(regions.is_in(self.levels).sum(), few)
+        self.paint(command="flood", points=[[0, 0, 0]])
+        self.assertTrue((self.levels == regions.IN_FULL).all())
+        self.post("regions/flesh/change/", command="rename", name="Soft")
+        self.assertEqual(self.fresh.setup.region("flesh").name, "Soft")
+        self.assertEqual(self.post("regions/flesh/change/", command="melt").status_code, 422)
+
+    def test_two_regions_tell_where_they_overlap_and_are_joined(self):
+        self.post("regions/add/", name="Hand", mesh="strip", joint="hand")
+        self.post("regions/flesh/change/", command="fill")
+        self.assertContains(self.client.get(self.url("regions/?region=flesh")), "are in “Hand” too")
+        self.post("regions/flesh/change/", command="difference", other="hand")
+        self.assertLess(self.levels.min(), regions.IN_FULL)
+        self.post("regions/flesh/change/", command="union", other="hand")
+        self.assertGreater(self.levels.min(), 0)
+
+    def test_a_region_that_a_layer_is_made_of_stays(self):
+        self.assertContains(self.post("motion/add-volume/", region="flesh"), "is empty", status_code=422)
+        self.post("regions/flesh/change/", command="fill")
+        self.post("motion/add-volume/", region="flesh")
+        self.assertEqual(self.fresh.setup.layers[-1].kind, "volume")
+        self.assertContains(self.post("regions/flesh/change/", command="remove"), "remove the layer first", status_code=422)
+        self.assertEqual(self.post("motion/add-volume/", region="none").status_code, 422)
+
+    def test_only_paint_that_a_layer_feels_makes_a_take_stale(self):
+        take = services.start_take(self.fresh)
+        self.paint()
+        self.assertFalse(services.is_stale(self.fresh, take))
+        self.post("motion/add-volume/", region="flesh")
+        take = Take.objects.first()
+        self.paint()
+        self.assertTrue(services.is_stale(self.fresh, take))
+
+
+class VolumeTakeTest(RunningDeskTest):
+    def soft_take(self):
+        self.post("regions/add/", name="Flesh", mesh="strip")
+        self.post("regions/flesh/change/", command="fill")
+        self.post("motion/add-volume/", region="flesh")
+        run_waiting_jobs()
+        return Take.objects.first()
+
+    def bake(self, take, **fields):
+        self.post("bake/start/", take=take.pk, name="soft", first="0", last="36", step="1", **fields)
+        run_waiting_jobs()
+        made = take.bakes.first()
+        self.assertEqual(made.job.state, "finished", made.job.message)
+        return made, body_of(self.client.get(f"/bakes/{made.pk}/download"))
+
+    def test_baked_shapes_and_point_caches_agree(self):
+        take = self.soft_take()
+        made, data = self.bake(take, form="glb", shape_limit="0.2")
+        issues = issues_of(data)
+        self.assertEqual(issues["numErrors"], 0, issues["messages"])
+        self.assertGreater(made.report["shapes"], 1)
+        self.assertLessEqual(made.report["shape_error_mm"], 0.2)
+        _, pc2 = self.bake(take, form="pc2", mesh="0")
+        start, cached = read_pc2(pc2)
+        self.assertEqual((start, cached.shape), (0.0, (37, 40, 3)))
+        _, mdd = self.bake(take, form="mdd", mesh="0")
+        np.testing.assert_array_equal(read_mdd(mdd)[1], cached)
+        character, _ = read_character(data, "soft")
+        keyed = character.clip("soft").sample(character.skeleton, np.arange(37) / 24.0)
+        plain = np.array([skinned_positions(character.meshes[0], world) for world in world_matrices(character.skeleton, keyed)])
+        added = np.concatenate([services.unpack_offsets(take, chunk) * chunk.offset_step for chunk in take.chunks.all()])
+        np.testing.assert_allclose(cached, plain + added, atol=1e-5)
+
+    def test_offsets_stream_within_the_bound(self):
+        kept = []
+        plain = services.frames.quantised
+
+        def remembering(offsets, step):
+            kept.append(offsets)
+            return plain(offsets, step)
+
+        with mock.patch("studio.takes.services.frames.quantised", remembering):
+            take = self.soft_take()
+        self.assertEqual(take.job.state, "finished", take.job.message)
+        header, chunks, _ = read_messages(body_of(self.client.get(f"/takes/{take.pk}/frames")))
+        self.assertEqual(header["moved"], [{"mesh": 0, "vertices": list(range(40))}])
+        streamed, computed = np.concatenate([chunk[4] for chunk in chunks]), np.concatenate(kept)
+        self.assertGreater(np.abs(computed).max(), 0.005)
+        self.assertLess(np.abs(streamed - computed).max(), 0.51e-4)
