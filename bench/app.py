@@ -17,6 +17,7 @@ def rows():
     with RunningApp(with_demo=True) as app:
         app.wait_for(lambda: app.query("SELECT count(*) FROM jobs_job WHERE state = 'finished'") == 4)
         yield first_frames_row(app)
+        yield stroke_row(app)
         yield page_row(app)
 
 
@@ -70,3 +71,18 @@ def _whole(data):
     while at + 8 <= len(data) and at + 8 + int.from_bytes(data[at : at + 4], "little") <= len(data):
         at += 8 + int.from_bytes(data[at : at + 4], "little")
     return at
+
+
+def stroke_row(app):
+    """A stroke over the whole of Mudwick's skin, until it is kept; against the smallest stroke."""
+
+    def paint(radius):
+        stroke = {"dabs": [[0, 0.8, 0], [0, 0.8, 0.3]], "radius": radius, "strength": 0.01, "falloff": "soft", "mode": "add"}
+        began = time.perf_counter()
+        app.post_json(f"/characters/{app.mudwick}/regions/belly/paint/", stroke)
+        return time.perf_counter() - began
+
+    app.post(f"/characters/{app.mudwick}/motion/belly/change/", action="switch")
+    paint(0.1)
+    large, small = (statistics.median(paint(radius) for _ in range(7)) for radius in (3.0, 0.1))
+    return row("stroke_store_ms", large * 1e3, small * 1e3, "ms", "a stroke that reaches all vertices; baseline: one that reaches a few")

@@ -5,15 +5,20 @@ import pygltflib
 
 from bench.rows import against, row, seconds
 from quiver.bake.joints import Track
+from quiver.bodies import lattice, volume
+from quiver.demo import mudwick
 from quiver.demo.building import Builder, Part
 from quiver.formats.gltf.reading import read_character
 from quiver.kernels import chains as kernel
-from quiver.kernels import skinning
+from quiver.kernels import skinning, tets
 from quiver.kernels.lanes import LANES
 from quiver.rig.skinning import rows_of, skin
+from quiver.sim import solid
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
 from quiver.sim.step import advance, motion_rows
+from quiver.stack import Run, TakeSpec
+from tests.solids import box_surface
 
 CHAINS, SEGMENTS, SUBSTEPS, FRAME_RATE = 1000, 8, 10, 24.0
 FEW = 4
@@ -24,6 +29,7 @@ def rows():
     yield from chain_rows()
     yield from skin_rows()
     yield open_row()
+    yield from solid_rows()
 
 
 class ChainScene:
@@ -153,3 +159,75 @@ def big_file(vertices=50_000, joints=60, clips=10):
     for clip in range(clips):
         builder.add_clip(f"clip {clip}", [Track(joint, "rotation", times, turn) for joint in range(joints)])
     return builder.glb()
+
+
+def solid_rows():
+    """Soft solids: the kernel, a frame, building, and the demo as a whole."""
+    for wanted in (50_000, 10_000):
+        made, body = _bar(wanted)
+        run = SolidRun(made, body)
+        plain = SolidRun(*_bar(400))
+        each = SUBSTEPS * len(made.tets)
+        mine, other = against(run.frame, lambda plain=plain: plain.plain_frame(1), rounds=3)
+        per_plain = other / len(plain.made.tets)
+        if wanted == 50_000:
+            note = f"{len(made.tets)} tetrahedra, {SUBSTEPS} substeps, one thread; baseline: the same formula in NumPy, block by block"
+            yield row("tets_50k_ns", mine / each * 1e9, per_plain * 1e9, "ns a solve", note)
+        else:
+            note = f"{len(made.tets)} tetrahedra, {SUBSTEPS} substeps; baseline: the same formula in NumPy, block by block"
+            yield row("tets_10k_frame_ms", mine * 1e3, per_plain * each * 1e3, "ms a frame", note)
+    yield _lattice_row()
+    yield _mudwick_row()
+
+
+def _bar(tets):
+    edge = (12 * 0.55 / tets) ** (1 / 3)
+    positions, triangles = box_surface((1.0, 0.75, 0.75), (40, 30, 30))
+    made = lattice.build(positions, triangles, np.ones(len(positions), bool), edge)
+    return made, volume.build(made, (made.nodes[:, 0] < edge).astype(float), 0.6, 1.0)
+
+
+class SolidRun:
+    """A hanging block of flesh, and one frame of it."""
+
+    def __init__(self, made, body):
+        self.made = made
+        young = volume.young_for(body, made.edge, (2.0 * np.pi * 2.0) ** 2, 1.0 / (SUBSTEPS * FRAME_RATE))
+        self.model = solid.solid_model(body, made.tets, young, 1.0 / (SUBSTEPS * FRAME_RATE), keep=0.99, gravity=(0.0, -9.81, 0.0))
+        self.state = solid.SolidState(made.nodes)
+        self.targets = np.repeat(made.nodes[None], SUBSTEPS, 0)
+
+    def frame(self):
+        solid.advance(self.model, self.state, self.targets, self.made.nodes)
+
+    def plain_frame(self, substeps):
+        """The tetrahedra's part of some substeps in NumPy."""
+        points = np.zeros((len(self.made.nodes) + 1, 4), np.float32)
+        points[:-1, 3] = self.model.inverse_masses
+        params = self.model.params.reshape(-1, LANES)
+        for _ in range(substeps):
+            for block in range(len(self.model.params)):
+                tets.solve_block(block, points, self.model.indices, params)
+
+
+def _lattice_row():
+    positions, triangles = box_surface((1.0, 0.75, 0.75), (40, 30, 30))
+    everything, edge = np.ones(len(positions), bool), (12 * 0.55 / 20_000) ** (1 / 3)
+    count = len(lattice.build(positions, triangles, everything, edge).tets)
+    finer = edge / 2 ** (1 / 3)
+    mine, other = against(
+        lambda: lattice.build(positions, triangles, everything, edge),
+        lambda: lattice.build(positions, triangles, everything, finer),
+        rounds=3,
+    )
+    return row("lattice_20k_s", mine, other, "s", f"{count} tetrahedra built; baseline: twice as many")
+
+
+def _mudwick_row():
+    glb, setup = mudwick.build()
+    character, _ = read_character(glb, "Mudwick")
+    spec = TakeSpec(character, setup, "hop and land")
+    frames = Run(spec).last_frame + 1
+    mine, _ = against(lambda: list(Run(spec).chunks()), lambda: None, rounds=3, ours_per_round=1)
+    note = f"Mudwick, hop and land, {frames} frames with pre-roll, belly, pouch and chains; baseline: as long as it plays"
+    return row("mudwick_take_x_realtime", mine, frames / FRAME_RATE, "s", note)

@@ -1,6 +1,7 @@
 """The real app on a free port, with its own data folder and its own worker."""
 
 import http.cookiejar
+import json
 import os
 import pathlib
 import re
@@ -79,6 +80,9 @@ class RunningApp:
 
     def post(self, path, **fields):
         self._send(path, urllib.parse.urlencode(fields).encode(), "application/x-www-form-urlencoded")
+
+    def post_json(self, path, value):
+        self._send(path, json.dumps(value).encode(), "application/json")
 
     def upload(self, data, name):
         """Bring a file in; returns the character's number."""

@@ -94,7 +94,7 @@ class DeskTest(TestCase):
 
     def test_worst_frame_and_scrubbing_in_the_score(self):
         self.open()
-        self.browser.wait_for("return document.querySelectorAll('.peak').length === 4")
+        self.browser.wait_for("return document.querySelectorAll('.peak').length === 6")
         peak = int(self.browser.find(".peak").get_attribute("data-frame"))
         self.browser.click(".peak")
         self.assertEqual(self.frame(), peak)
@@ -158,6 +158,25 @@ class DeskTest(TestCase):
         self.browser.set_value(".amount-key[name=value]", 0.5)
         self.browser.wait_for("return document.querySelector('.amount-key[name=value]')?.value === '0.5'")
 
+    def test_a_stroke_is_shown_kept_and_undone(self):
+        self.open("regions")
+        before = self.browser.run("return Array.from(desk.brush.region.levels)")
+        canvas, plain = self.browser.find("#canvas"), self.browser.run(PIXELS)
+        stroke = ActionChains(self.browser.driver).move_to_element_with_offset(canvas, 60, -20).click_and_hold()
+        for _ in range(4):
+            stroke.move_by_offset(5, 3)
+        stroke.perform()
+        self.assertNotEqual(self.browser.run(PIXELS), plain)
+        ActionChains(self.browser.driver).release().perform()
+        self.browser.wait_for("return desk.brush.strokes === 1")
+        self.wait_for_change("Belly: add")
+        painted = self.browser.run("return Array.from(desk.brush.region.levels)")
+        self.assertGreater(sum(a != b for a, b in zip(before, painted, strict=True)), 20)
+        self.open("regions")
+        self.assertEqual(self.browser.run("return Array.from(desk.brush.region.levels)"), painted)
+        self.chord(Keys.CONTROL)
+        self.browser.wait_for("return String(desk.brush.region?.levels) === String(arguments[0])", before)
+
     def test_pages_can_be_used_by_everyone(self):
         for step in STEPS:
             self.open(step.slug)
@@ -173,7 +192,7 @@ class NoWebglTest(TestCase):
             browser.open(f"/characters/{app.mudwick}/motion/")
             self.assertTrue(browser.find("#no-webgl").is_displayed())
             self.assertIn("Everything else works", browser.text("#no-webgl"))
-            browser.wait_for("return document.querySelectorAll('#score .added').length === 4")
+            browser.wait_for("return document.querySelectorAll('#score .added').length === 6")
             browser.set_value("#dial-wobble_rate", 2.9)
             browser.wait_for("return window.desk.ended && document.querySelector('#take-status').textContent.includes('Take 5 finished')")
             browser.click(".peak")

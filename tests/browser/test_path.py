@@ -55,7 +55,7 @@ class PathTest(TestCase):
         browser.click(f".card-words h2 a[href$='/{self.app.mudwick}/']")
         browser.wait_for("return Boolean(window.desk && window.desk.isReady)")
         before = self.finished_take()
-        browser.wait_for("return document.querySelectorAll('#score .added').length === 4")
+        browser.wait_for("return document.querySelectorAll('#score .added').length === 6")
         browser.set_value("#dial-wobble_rate", 3.1)
         after = self.finished_take(other_than=before["id"])
         self.assertGreater(np.abs(np.subtract(before["rotations"], after["rotations"])).max(), 0.01)

@@ -175,7 +175,7 @@ function connectBrush(canvas) {
     const now = byId(`${event.target.id}-now`);
     if (now) now.textContent = event.target.value;
   });
-  document.body.addEventListener('htmx:afterSettle', (event) => { if (event.detail.target?.id === 'panel') desk.brush.follow(); });
+  document.body.addEventListener('htmx:afterSettle', (event) => { if (event.detail.target?.id === 'panel') desk.brush.follow().then(showQuills); });
 }
 
 const acts = {
@@ -196,9 +196,17 @@ function look(name) {
   const button = document.querySelector(`[data-look="${name}"]`);
   const isOn = button.getAttribute('aria-pressed') !== 'true';
   button.setAttribute('aria-pressed', String(isOn));
-  if (name === 'joints') { if (desk.quills) desk.quills.object.visible = isOn; }
+  if (name === 'joints') showQuills();
   else desk.view?.setLook(name, isOn);
   desk.stage?.invalidate();
+}
+
+/** Joints would lie on top of what is painted. */
+function showQuills() {
+  if (!desk.quills) return;
+  const isOn = document.querySelector('[data-look="joints"]').getAttribute('aria-pressed') === 'true';
+  desk.quills.object.visible = isOn && !desk.brush?.isOn;
+  desk.stage.invalidate();
 }
 
 function connectControls() {
@@ -260,6 +268,7 @@ async function start() {
   connectPointer(byId('canvas'));
   connectBrush(byId('canvas'));
   await desk.brush.follow();
+  showQuills();
   note('');
   desk.isReady = true;
   desk.stage.invalidate();
