@@ -156,6 +156,11 @@ class Solid:
         slot = int(np.flatnonzero(carried.bind_nodes == heaviest)[0])
         return transforms.pure_rotations(world[:, heaviest, :, :3] @ carried.inverse_binds[slot, :, :3])
 
+    def rest(self):
+        """Stand in the rest pose, keyed to stay there."""
+        self.before = self.part.lattice.nodes
+        self.state = solid.SolidState(self.before)
+
     def jumps(self, frame_world):
         """In which frames the part's root jumps: bool (F,) from node matrices (F, J, 3, 4) at frames."""
         size = float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0)))

@@ -65,7 +65,7 @@ class Run:
         chain_layers = [layer for layer in layers if layer.kind == "chain"]
         paths = _paths(spec.character, chain_layers, self.notes)
         self.solids = [Solid(spec.character, layer, spec.setup, self.notes) for layer in layers if layer.kind == "volume"]
-        self.substeps = _substeps(chain_layers, self.solids, spec.setup.frame_rate)
+        self.substeps = substeps_of(chain_layers, self.solids, spec.setup.frame_rate)
         for solid in self.solids:
             solid.compile(self.substeps, self.notes)
         self.moved = _moved(self.solids)
@@ -198,7 +198,7 @@ def _moved(solids):
     return dict(sorted(found.items()))
 
 
-def _substeps(layers, solids, frame_rate):
+def substeps_of(layers, solids, frame_rate):
     """Substeps of one frame: as many as the most demanding layer needs, within the budget."""
     rates = [min(solid.rate, chain_body.HIGHEST_RATE) for solid in solids]
     if solids:

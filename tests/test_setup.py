@@ -7,7 +7,7 @@ from unittest import TestCase
 import jsonschema
 
 from quiver import dials, setup
-from quiver.demo.mudwick import setup as mudwick_setup
+from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.setup import ChainPick, Setup
 from tests.makers import straight
@@ -18,8 +18,12 @@ def document(**changes):
 
 
 class RoundTripTest(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.mudwick = mudwick.build()[1]
+
     def test_setup_is_the_same_after_writing_and_reading(self):
-        stack = mudwick_setup().with_new_chain(ChainPick(picked=("a", "b"))).with_new_chain(ChainPick("x", "y", (), True))
+        stack = self.mudwick.with_new_chain(ChainPick(picked=("a", "b"))).with_new_chain(ChainPick("x", "y", (), True))
         stack = stack.with_layer(replace(stack.layers[0], amount=((0.0, 0.0), (12.5, 1.0)), is_on=False))
         again = setup.loads(setup.dumps(stack))
         self.assertEqual(setup.to_document(again), setup.to_document(stack))
@@ -31,7 +35,7 @@ class RoundTripTest(TestCase):
         schema = setup.json_schema()
         jsonschema.Draft202012Validator.check_schema(schema)
         check = jsonschema.Draft202012Validator(schema)
-        self.assertTrue(check.is_valid(setup.to_document(mudwick_setup())))
+        self.assertTrue(check.is_valid(setup.to_document(self.mudwick)))
         layer = document()["layers"][0]
         wrong = [
             document(version=2),
@@ -42,6 +46,8 @@ class RoundTripTest(TestCase):
             document(layers=[layer | {"chains": []}]),
             document(layers=[layer | {"amount": [[0, 2]]}]),
             document(frame_rate="fast"),
+            document(layers=[{"id": "a", "kind": "volume", "region": "r", "chains": [{"root": "x"}]}]),
+            document(regions=[{"id": "r", "mesh": "skin", "vertices": 0, "values": ""}]),
         ]
         for each in wrong:
             with self.subTest(each=str(each)[:200]):
@@ -56,6 +62,8 @@ class RefusalTest(TestCase):
         cases = {
             "layers\\[0\\].id: expected a-z": document(layers=[layer | {"id": "Not An Id"}]),
             "different id": document(layers=[layer, layer]),
+            "id of a region": document(layers=[{"id": "a", "kind": "volume", "region": "nowhere"}]),
+            "region of 9 vertices": document(regions=[{"id": "r", "mesh": "skin", "vertices": 9, "values": "eJwDAAAAAAE="}]),
             "rising order": document(layers=[layer | {"amount": [[5, 1], [5, 0]]}]),
             "either a root or picked": document(layers=[layer | {"chains": [{"root": "a", "picked": ["b"]}]}]),
             "Wobble rate: expected a number from 0 to 12 Hz, got “nan”": document(

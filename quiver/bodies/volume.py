@@ -30,7 +30,7 @@ class VolumeBody:
 
     masses (N,) [kg]; holds (N,) 0..1, from PINNED on fixed; springs (N,) [1/s2] of the holds; volumes (T,) [m3];
     gram (T, 6) and sixfold (T,) of the rest shape, as kernels/tets.py wants them; shear, bulk the constants of the solid;
-    lowest [1/s2] squared rate of the slowest mode
+    lowest [1/s2] squared rate of the slowest mode, mode (N, 3) its shape, at most one long
     """
 
     masses: np.ndarray
@@ -42,6 +42,7 @@ class VolumeBody:
     shear: float
     bulk: float
     lowest: float
+    mode: np.ndarray
 
     @property
     def is_free(self):
@@ -73,8 +74,8 @@ def build(lattice, node_holds, volume_keep, firmness):
     springs = give / (1.0 - give) / firmness / (DENSITY * size**2) * STIFF_HOLD
     stiffness = _stiffness(lattice, inverse, volumes, shear, linear_bulk)
     # Around rest, this stable neo-Hookean solid is linear elasticity with a second constant smaller by the first one.
-    lowest = _lowest_mode(stiffness, masses, springs, holds < PINNED, lattice.nodes)
-    return VolumeBody(masses, holds, springs, volumes, gram, sixfold, shear, linear_bulk + shear, lowest)
+    lowest, mode = _lowest_mode(stiffness, masses, springs, holds < PINNED, lattice.nodes)
+    return VolumeBody(masses, holds, springs, volumes, gram, sixfold, shear, linear_bulk + shear, lowest, mode)
 
 
 STIFF_HOLD = 40.0
@@ -141,22 +142,29 @@ def _stiffness(lattice, inverse, volumes, shear, bulk):
 
 
 def _lowest_mode(stiffness, masses, springs, is_free, nodes):
-    """Squared rate [1/s2] of the slowest mode of what is free, for a Young's modulus of one; 0 where nothing is free."""
-    free = np.flatnonzero(np.repeat(is_free, 3))
+    """Squared rate [1/s2] and shape (N, 3) of the slowest mode of what is free, for a Young's modulus of one; 0 where nothing is free."""
+    free, shape = np.flatnonzero(np.repeat(is_free, 3)), np.zeros(3 * len(masses))
     if not len(free):
-        return 0.0
+        return 0.0, shape.reshape(-1, 3)
     inertia = np.repeat(masses, 3)[free]
     scale = sparse.diags(1.0 / np.sqrt(inertia))
     matrix = (scale @ (stiffness[free][:, free] + sparse.diags(np.repeat(masses * springs, 3)[free])) @ scale).tocsr()
     if len(free) < 60:
-        return float(np.linalg.eigvalsh(matrix.toarray())[0])
-    start = _likely_shapes(nodes, is_free)[free] * np.sqrt(inertia)[:, None]
+        rates, modes = np.linalg.eigh(matrix.toarray())
+    else:
+        rates, modes = _few_lowest(matrix, _likely_shapes(nodes, is_free)[free] * np.sqrt(inertia)[:, None])
+    slowest = int(np.argmin(rates))
+    shape[free] = scale @ modes[:, slowest]
+    return float(rates[slowest]), (shape / max(np.abs(shape).max(), 1e-30)).reshape(-1, 3)
+
+
+def _few_lowest(matrix, start):
+    """Lowest eigenvalues and their vectors of a sparse matrix, beginning with shapes (M, k) that are like them."""
     precondition = sparse.diags(1.0 / matrix.diagonal())
     with warnings.catch_warnings():
         # Only the lowest value is wanted, and it converges long before the others of the block, for which it warns.
         warnings.simplefilter("ignore", UserWarning)
-        rates, _ = linalg.lobpcg(matrix, start, M=precondition, largest=False, tol=0.0, maxiter=EIGEN_ROUNDS)
-    return float(rates.min())
+        return linalg.lobpcg(matrix, start, M=precondition, largest=False, tol=0.0, maxiter=EIGEN_ROUNDS)
 
 
 def _likely_shapes(nodes, is_free):

@@ -7,6 +7,7 @@ class TakesConfig(AppConfig):
     name = "studio.takes"
 
     def ready(self):
-        from studio.takes import services  # noqa: PLC0415  (models are there only now)
+        from studio.takes import ringing, services  # noqa: PLC0415  (models are there only now)
 
         handlers.register("take", services.simulate)
+        handlers.register("ring", ringing.ring)

@@ -56,3 +56,12 @@ class TakeChunk(models.Model):
     class Meta:
         unique_together = [("take", "first_frame")]
         ordering = ["first_frame"]
+
+
+class RingTest(models.Model):
+    """A ring test of one layer of a setup version; ``report`` is what it gave (see quiver.ring)."""
+
+    version = models.ForeignKey(SetupVersion, models.CASCADE, related_name="ring_tests")
+    job = models.OneToOneField(Job, models.CASCADE, related_name="ring_test")
+    layer_id = models.CharField(max_length=100)
+    report = models.JSONField(default=dict)

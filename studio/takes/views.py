@@ -15,8 +15,8 @@ from quiver.errors import BadInput
 from studio.characters.pages import character_or_404, render_step
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
-from studio.takes import services
-from studio.takes.models import Take
+from studio.takes import ringing, services
+from studio.takes.models import RingTest, Take
 from studio.takes.score import lanes, ticks
 
 POLL_SECONDS = 0.02
@@ -145,6 +145,21 @@ def status(request, pk):
     row = character_or_404(pk)
     take = services.latest_take(row)
     return render(request, "takes/status.html", {"character": row, "take": take, "is_stale": bool(take) and services.is_stale(row, take)})
+
+
+@require_POST
+def start_ring(request, pk, layer):
+    """Knock a layer at rest; answers with a card that shows itself anew until the test is done."""
+    return _ring_card(request, ringing.start_ring(character_or_404(pk), layer))
+
+
+@require_safe
+def show_ring(request, pk):
+    return _ring_card(request, get_object_or_404(RingTest.objects.select_related("job"), pk=pk))
+
+
+def _ring_card(request, test):
+    return render(request, "takes/ring.html", {"test": test, "width": ringing.CURVE_WIDTH, "height": ringing.CURVE_HEIGHT})
 
 
 async def stream(request, pk):

@@ -148,6 +148,19 @@ class VolumeTakeTest(RunningDeskTest):
         added = np.concatenate([services.unpack_offsets(take, chunk) * chunk.offset_step for chunk in take.chunks.all()])
         np.testing.assert_allclose(cached, plain + added, atol=1e-5)
 
+    def test_a_ring_test_shows_its_curve_or_says_why_not(self):
+        self.soft_take()
+        self.post("ring/flesh/")
+        self.assertContains(self.client.get("/rings/1/"), "Ringing")
+        run_waiting_jobs()
+        card = self.client.get("/rings/1/").content.decode()
+        self.assertIn('class="ring-curve"', card)
+        self.assertIn("Within 5 % of the dial", card)
+        self.dial("hold_offset", "-1", layer="flesh")
+        self.post("ring/flesh/")
+        run_waiting_jobs()
+        self.assertContains(self.client.get("/rings/2/"), "held everywhere")
+
     def test_offsets_stream_within_the_bound(self):
         kept = []
         plain = services.frames.quantised
