@@ -1,6 +1,7 @@
 import * as THREE from '../vendor/three/three.module.js';
 import { GLTFLoader } from '../vendor/three/jsm/loaders/GLTFLoader.js';
 import { Influence } from './Influence.js';
+import { SoftNormals } from './SoftNormals.js';
 
 /** Frames of a clip that are looked at to know how far it goes. */
 const LOOKS = 12;
@@ -68,13 +69,24 @@ export class CharacterView {
     this._poseNodes(this.nodes, frame, clip, take);
     this.scene.updateMatrixWorld(true);
     const isMoved = Boolean(take?.loaded && take.header.moved.length);
-    if (isMoved) take.applyOffsets(frame, this.parts);
-    else if (this._wasMoved) this._forgetOffsets();
-    this._wasMoved = isMoved;
+    if (isMoved) this._soften(frame, take);
+    else if (this._softened) this._forgetOffsets();
+  }
+
+  _soften(frame, take) {
+    if (this._softened !== take) {
+      this._forgetOffsets();
+      this._normals = take.header.moved.map(({ mesh, vertices }) => new SoftNormals(this.parts[mesh], vertices));
+      this._softened = take;
+    }
+    take.applyOffsets(frame, this.parts);
+    for (const normals of this._normals) normals.update();
   }
 
   _forgetOffsets() {
     for (const { geometry } of this.parts) { geometry.attributes.moved.array.fill(0); geometry.attributes.moved.needsUpdate = true; }
+    for (const normals of this._normals ?? []) normals.restore();
+    this._softened = this._normals = null;
   }
 
   /** Places of a part's vertices in the world as they stand now, flat xyz, with a take's offsets. */
