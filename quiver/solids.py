@@ -9,6 +9,7 @@ from quiver.bodies import lattice as lattices
 from quiver.bodies import volume
 from quiver.errors import BadInput, Unstable
 from quiver.jumps import jumps_of
+from quiver.measure.solids import SolidMeasure
 from quiver.mesh import regions
 from quiver.mesh.topology import distance_along, topology
 from quiver.rig import transforms
@@ -143,6 +144,7 @@ class Solid:
         self.weight = value("gravity") / 100.0 * swing.GRAVITY
         options = {"keep": keep, "air": air, "pressure": value("pressure") / 100.0}
         limit = 0.25 * float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0))) / dt
+        self.measure = SolidMeasure(self.part.lattice.nodes, self.part.lattice.tets)
         self.model = solid.solid_model(self.body, self.part.lattice.tets, young, dt, speed_limit=limit, **options)
 
     def keyed(self, world):
@@ -178,13 +180,15 @@ class Solid:
         self.state = solid.SolidState(self.before)
 
     def advance(self, world, jumped, frames):
-        """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4); returns displacements (frames, N, 3) [m].
+        """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4).
+
+        Returns displacements (frames, N, 3) [m] and measures (frames, 2): change of volume and greatest stretch [%].
 
         jumped  bool (frames,): in such a frame the keyed motion is taken from the frame's end at once. Raises Unstable.
         """
         per_frame = len(world) // frames
         keyed, turned = self.keyed(world), self.frames_of(world)
-        out = np.empty((frames, len(self.before), 3), np.float32)
+        out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 2), np.float32)
         for frame in range(frames):
             part = slice(frame * per_frame, (frame + 1) * per_frame)
             targets = keyed[part]
@@ -194,9 +198,10 @@ class Solid:
             solid.advance(self.model, self.state, targets, self.before, self._gravity(turned[part][-1]))
             self.before, self.turned = targets[-1], turned[part][-1]
             out[frame] = self.state.positions - self.before
+            measures[frame] = self.measure(self.state.positions)
             if not self.state.greatest_speed < RUNAWAY:
                 raise Unstable(self.layer.name, frame, "it moves faster than anything real could")
-        return out
+        return out, measures
 
     def _gravity(self, turned):
         down = np.array([0.0, -self.weight, 0.0])

@@ -35,6 +35,8 @@ class TakeChunk:
     rotations    float32 (F, K, 4) local x y z w; translations float32 (F, M, 3) [file units]
     offsets      float32 (F, R, 3) world-space moves of the run's moved vertices [file units]
     added        float32 (F, L) the most a layer moved any of its points [m]
+    measures     float32 (F, V, 2) of the run's solids: change of volume and greatest stretch [%]
+    costs        milliseconds spent on one frame, on average: all chains together, then each solid
     cost_ms      milliseconds spent on one of these frames, on average
     """
 
@@ -43,6 +45,8 @@ class TakeChunk:
     translations: np.ndarray
     offsets: np.ndarray
     added: np.ndarray
+    measures: np.ndarray
+    costs: tuple
     cost_ms: float
 
 
@@ -101,12 +105,14 @@ class Run:
             end = min(at + size, self.last_frame + 1)
             began = time.perf_counter()
             final, keyed_world, world = self._simulate(at, end, start, jumps)
-            soft = self._soften(at, end, start, world, solid_jumps)
+            spent = [time.perf_counter() - began]
+            soft, measures = self._soften(at, end, start, world, solid_jumps, spent)
             shown = slice(max(first - at, 0), end - at)
             if shown.start < shown.stop:
                 chunk = self._chunk(at + shown.start, final[shown], keyed_world[shown], [moves[shown] for moves in soft])
-                spent = (time.perf_counter() - began) * 1000.0 / (end - at)
-                yield TakeChunk(*chunk, spent)
+                per_frame = 1000.0 / (end - at)
+                costs = tuple(seconds * per_frame for seconds in spent)
+                yield TakeChunk(*chunk, measures[shown], costs, (time.perf_counter() - began) * per_frame)
             at, size = end, min(2 * FIRST_CHUNK if size == preroll + FIRST_CHUNK else 2 * size, LARGEST_CHUNK)
 
     def _keyed(self, frames):
@@ -152,16 +158,21 @@ class Run:
                 world = world_matrices(self.skeleton, pose)
         return (pose[ends] if self.solids or not self.waves else pose), keyed_world, world
 
-    def _soften(self, at, end, start, world, jumps):
-        """Simulate the solids in frames at..end-1: for each its vertices' offsets (F, R, 3)."""
-        soft = []
+    def _soften(self, at, end, start, world, jumps, spent):
+        """Simulate the solids in frames at..end-1: for each its vertices' offsets (F, R, 3), and measures (F, V, 2).
+
+        Appends to ``spent`` the seconds that each took.
+        """
+        soft, measures = [], np.zeros((end - at, len(self.solids), 2), np.float32)
         for solid, jumped in zip(self.solids, jumps, strict=True):
+            began = time.perf_counter()
             try:
-                moved = solid.advance(world, jumped[at - start : end - start], end - at)
+                moved, measures[:, len(soft)] = solid.advance(world, jumped[at - start : end - start], end - at)
             except Unstable as error:
                 raise Unstable(error.layer, at + error.frame, error.reason) from error
             soft.append(solid.offsets(moved, np.array([solid.layer.amount_at(frame) for frame in range(at, end)])))
-        return soft
+            spent.append(time.perf_counter() - began)
+        return soft, measures
 
     def _chunk(self, first_frame, final, keyed_world, soft):
         final_world = world_matrices(self.skeleton, final)

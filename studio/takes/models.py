@@ -7,7 +7,10 @@ from studio.jobs.models import Job
 
 
 class Take(models.Model):
-    """One simulation of a setup version on a clip and a range. Its frames are in TakeChunks; ``added`` is in millimetres."""
+    """One simulation of a setup version on a clip and a range. Its frames are in TakeChunks; ``added`` is in millimetres.
+
+    ``measures`` holds for each soft layer's id its "volume" and "stretch" [%], frame by frame, and its "cost" [ms a frame].
+    """
 
     character = models.ForeignKey(Character, models.CASCADE, related_name="takes")
     version = models.ForeignKey(SetupVersion, models.PROTECT, related_name="takes")
@@ -24,6 +27,7 @@ class Take(models.Model):
     moved = models.JSONField(default=dict)
     notes = models.JSONField(default=list)
     added = models.JSONField(default=list)
+    measures = models.JSONField(default=dict)
     cost_ms = models.FloatField(default=0.0)
     created = models.DateTimeField(auto_now_add=True)
 

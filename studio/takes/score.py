@@ -20,6 +20,8 @@ class Lane:
     peak_x: float
     peak_y: float
     now: list
+    marks: list
+    lines: list
 
 
 def lanes(take, setup):
@@ -40,9 +42,35 @@ def _lane(take, layer, values, top):
     peak = float(values[worst]) if len(values) else 0.0
     is_keyed = len(layer.amount) > 1 or layer.amount[0][1] != 1.0
     place = (worst + 0.5, float(heights[worst]) if len(values) else LANE_HEIGHT)
+    marks, lines = _soft_marks(take, layer)
     return Lane(
-        layer.id, layer.name, area, amount if is_keyed else "", peak, take.first_frame + worst, *place, np.round(values, 1).tolist()
+        layer.id,
+        layer.name,
+        area,
+        amount if is_keyed else "",
+        peak,
+        take.first_frame + worst,
+        *place,
+        np.round(values, 1).tolist(),
+        marks,
+        lines,
     )
+
+
+def _soft_marks(take, layer):
+    """What a soft layer's lane shows besides: (label, frame) of the worst volume and stretch, and both as SVG paths."""
+    kept = take.measures.get(layer.id)
+    if not kept or not kept["volume"]:
+        return [], []
+    marks, lines = [], []
+    for name, unit in (("volume", "% volume"), ("stretch", "% stretch")):
+        values = np.array(kept[name])
+        worst = int(np.argmax(np.abs(values)))
+        marks.append({"text": f"{values[worst]:+.0f} {unit}", "frame": take.first_frame + worst})
+        heights = LANE_HEIGHT * (0.5 - 0.46 * values / max(float(np.abs(values).max()), 10.0))
+        path = "M" + " L".join(f"{x + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
+        lines.append({"name": name, "path": path})
+    return [*marks, {"text": f"{kept['cost']:.1f} ms", "frame": None}], lines
 
 
 def ticks(first_frame, count):

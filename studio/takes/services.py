@@ -62,11 +62,20 @@ def simulate(job_id, context):
             offsets, used = frames.quantised(chunk.offsets, step)
             data, moves = pack(chunk.rotations, chunk.translations), _codec_of_steps.encode(offsets) if offsets.size else b""
             TakeChunk.objects.create(take=take, first_frame=chunk.first_frame, frames=count, data=data, offsets=moves, offset_step=used)
+            _keep_measures(take, run, chunk)
             take.added = [*take.added, *np.round(chunk.added * 1000.0, 3).tolist()]
             take.cost_ms = spent / done
-            take.save(update_fields=["added", "cost_ms"])
+            take.save(update_fields=["added", "measures", "cost_ms"])
             context.progress(done, take.frame_count)
     _forget_passing(take)
+
+
+def _keep_measures(take, run, chunk):
+    for index, solid in enumerate(run.solids):
+        kept = take.measures.setdefault(solid.layer.id, {"volume": [], "stretch": [], "cost": 0.0})
+        kept["volume"] += np.round(chunk.measures[:, index, 0].astype(float), 2).tolist()
+        kept["stretch"] += np.round(chunk.measures[:, index, 1].astype(float), 2).tolist()
+        kept["cost"] = round(chunk.costs[1 + index], 3)
 
 
 def _forget_passing(take):
