@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 
-from quiver import dials
+from quiver import dials, presets
 from quiver import setup as setups
 from quiver.errors import BadInput
 from studio.characters.services import loaded, refresh_clip_lengths
@@ -52,6 +52,25 @@ def set_dial(row, layer_id, dial_name, value):
         return None
     changed = replace(layer, values=layer.values | {dial_name: value})
     return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: {dial.label}")
+
+
+BUILT = ("cell_size", "hold_gain", "hold_offset")
+"""Dials that belong to one region; copying feel from another layer leaves them."""
+
+
+def take_dials(row, layer_id, preset, other):
+    """Set a layer's dials as a preset does, or as another layer of its kind has them. Raises BadInput."""
+    layer = row.setup.layer(layer_id)
+    if preset:
+        values, source = presets.values_of(layer.kind, preset), preset
+        values |= {name: layer.value(name) for name in BUILT if name in values and name not in presets.PRESETS[layer.kind][preset]}
+    else:
+        model = row.setup.layer(other)
+        if model.kind != layer.kind:
+            raise BadInput(f"expected another {layer.kind} to copy from, “{model.name}” is a {model.kind}")
+        values, source = layer.values | {name: model.value(name) for name in dials.defaults(model.kind) if name not in BUILT}, model.name
+    changed = replace(layer, values=values)
+    return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: like {source}")
 
 
 def set_scene_dial(row, dial_name, value):

@@ -8,7 +8,7 @@ from django.shortcuts import render
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
-from quiver import dials
+from quiver import dials, presets
 from quiver import setup as setups
 from quiver.errors import BadInput
 from studio.characters.pages import character_or_404, render_step
@@ -30,6 +30,8 @@ def _panel(request, row, layer_id=None, take=None):
         "setup": setup,
         "chosen": chosen,
         "groups": _dial_groups(chosen) if chosen else [],
+        "presets": presets.names(chosen.kind) if chosen else [],
+        "alike": [layer for layer in setup.layers if chosen and layer.kind == chosen.kind and layer.id != chosen.id],
         "scene": [(dial, getattr(setup, dial.name)) for dial in setups.SCENE_DIALS],
         "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]] or [node["name"] for node in row.facts["nodes"]],
     }
@@ -89,6 +91,15 @@ def set_dial(request, pk, layer):
     if "reset" in request.POST:
         return _panel(request, row, layer, take)
     return _told(render(request, "parts/history.html", {"character": row, "out_of_band": True}), take)
+
+
+@require_POST
+def take_dials(request, pk, layer):
+    """Set all dials of a layer as a preset or another layer has them: the choice says which, as kind:name."""
+    row = character_or_404(pk)
+    kind, _, name = request.POST.get("like", "").partition(":")
+    take = services.take_dials(row, layer, name if kind == "preset" else "", name if kind == "layer" else "")
+    return _panel(request, row, layer, take)
 
 
 @require_POST

@@ -3,6 +3,7 @@
 import io
 import json
 
+from quiver import dials, presets
 from quiver import setup as setups
 from studio.takes.models import Take
 from tests.app.helpers import DeskTest
@@ -99,6 +100,22 @@ class EditTest(DeskTest):
         self.assertEqual(self.fresh.setup.layer("arm").amount, ((12.0, 1.0),))
         self.assertContains(self.post("motion/arm/amount/", frame=["x"], value=["1"]), "expected numbers", status_code=422)
         self.assertContains(self.post("motion/arm/amount/", frame=["0"], value=["7"]), "from 0 to 1", status_code=422)
+
+    def test_presets_and_other_layers_are_starts(self):
+        for name in presets.names("chain"):
+            self.post("motion/arm/like/", like=f"preset:{name}")
+            self.assertEqual(self.fresh.setup.layer("arm").values, presets.values_of("chain", name))
+        self.post("motion/add/", root="hand")
+        self.post("motion/hand/like/", like="layer:arm")
+        self.assertEqual(self.fresh.setup.layer("hand").values, self.fresh.setup.layer("arm").values)
+        for like in ("preset:Jelly from nowhere", "layer:none", ""):
+            self.assertEqual(self.post("motion/arm/like/", like=like).status_code, 422)
+
+    def test_every_preset_is_within_its_dials(self):
+        for kind, named in presets.PRESETS.items():
+            for name in named:
+                for dial, value in presets.values_of(kind, name).items():
+                    self.assertEqual(dials.dial_of(kind, dial).checked(value), value, (name, dial))
 
     def test_the_frame_rate_counts_the_clips_anew(self):
         self.post("motion/scene/", dial="frame_rate", value="60")

@@ -176,6 +176,8 @@ class VolumeTakeTest(RunningDeskTest):
         self.assertEqual(header["moved"], [{"mesh": 0, "vertices": list(range(40))}])
         streamed, computed = np.concatenate([chunk[4] for chunk in chunks]), np.concatenate(kept)
         self.assertGreater(np.abs(computed).max(), 0.005)
-        self.assertEqual({key: len(values) for key, values in take.measures["flesh"].items() if key != "cost"}, {"volume": 37, "stretch": 37})
+        self.assertEqual(
+            {key: len(values) for key, values in take.measures["flesh"].items() if key != "cost"}, {"volume": 37, "stretch": 37}
+        )
         self.assertContains(self.client.get(self.url("score/")), "% volume")
         self.assertLess(np.abs(streamed - computed).max(), 0.51e-4)

@@ -1,0 +1,35 @@
+"""Presets: dials to start from, named for what they feel like."""
+
+from quiver import dials
+from quiver.errors import BadInput
+
+PRESETS = {
+    "volume": {
+        "Pudding": {"wobble_rate": 2.2, "settle_time": 40, "firmness": 60, "volume_keep": 90},
+        "Full belly": {"wobble_rate": 2.8, "settle_time": 20, "firmness": 120, "volume_keep": 85, "hold_gain": 1.6},
+        "Loose jowl": {"wobble_rate": 3.6, "settle_time": 16, "firmness": 50, "gravity": 30, "hold_gain": 1.4},
+        "Ripe fruit": {"wobble_rate": 6.0, "settle_time": 8, "firmness": 250, "volume_keep": 70},
+        "Water skin": {"wobble_rate": 1.6, "settle_time": 50, "firmness": 30, "volume_keep": 100, "pressure": 5, "gravity": 60},
+        "Stiff gristle": {"wobble_rate": 9.0, "settle_time": 6, "firmness": 500, "volume_keep": 50},
+    },
+    "chain": {
+        "Wet rope": {"wobble_rate": 0.6, "settle_time": 30, "drag": 8, "gravity": 100},
+        "Reed in the wind": {"wobble_rate": 2.4, "settle_time": 40, "drag": 3, "wobble_taper": 60},
+        "Fish fin": {"wobble_rate": 3.5, "settle_time": 12, "drag": 6, "bend_limit": 40},
+        "Lazy tail": {"wobble_rate": 1.1, "settle_time": 36, "drag": 4, "wobble_taper": 70},
+        "Hanging bell": {"wobble_rate": 1.6, "settle_time": 60, "gravity": 100, "bend_limit": 75},
+        "Steel whisker": {"wobble_rate": 8.0, "settle_time": 20, "bend_limit": 25},
+    },
+}
+
+
+def names(kind):
+    """The presets there are for a kind of layer."""
+    return list(PRESETS[kind])
+
+
+def values_of(kind, name):
+    """All dials of a kind as a preset sets them; those it does not speak of are at their default. Raises BadInput."""
+    if name not in PRESETS[kind]:
+        raise BadInput(f"expected one of {', '.join(PRESETS[kind])}, got “{name}”")
+    return dials.defaults(kind) | {dial: float(value) for dial, value in PRESETS[kind][name].items()}
