@@ -6,7 +6,7 @@ import pathlib
 import sys
 
 from quiver import export, setup
-from quiver.bake import joints
+from quiver.bake import joints, meshes
 from quiver.errors import BadFormat, Finding, QuiverError
 from quiver.formats.gltf.reading import read_character
 from quiver.stack import Run, TakeSpec
@@ -39,6 +39,7 @@ def _parser():
     bake.add_argument("--name", help="the new clip's name")
     bake.add_argument("--step", type=int, default=1, help="a key every so many frames")
     bake.add_argument("--thin", type=float, default=0.0, metavar="DEGREES", help="drop keys within this error")
+    bake.add_argument("--shapes", type=float, default=0.0, metavar="MM", help="as few shapes as keep soft parts within this error")
     bake.set_defaults(run=_bake)
     schema = commands.add_parser("schema", help="print the setup's JSON Schema")
     schema.set_defaults(run=lambda options: print(json.dumps(setup.json_schema(), indent=2)) or 0)
@@ -69,13 +70,20 @@ def _bake(options):
     character, document = read_character(options.file.read_bytes(), options.file.stem)
     layers = setup.loads(options.setup.read_bytes())
     run = Run(TakeSpec(character, layers, options.clip))
-    rotations, translations, _ = joints.gather(run.chunks())
+    rotations, translations, offsets, _ = joints.gather(run.chunks())
     arrays = (run.rotated, run.translated, rotations, translations)
     baked = joints.bake(character, run.clip, layers.frame_rate, 0, *arrays, 0, run.last_frame, options.step, options.thin)
+    rows = joints.frames_between(0, run.last_frame, options.step)
+    world = meshes.take_world(
+        character, run.clip, rows, layers.frame_rate, run.rotated, run.translated, rotations[rows], translations[rows]
+    )
+    shapes = meshes.all_shapes(character, run.moved, offsets[rows], world, options.shapes / 1000.0 / layers.metres_per_unit)
     name = options.name or f"{options.clip or 'rest'} with motion"
-    options.out.write_bytes(export.glb_with_clip(document, character, baked, name))
+    options.out.write_bytes(export.glb_with_clip(document, character, baked, name, shapes))
     for note in run.notes:
         print(f"note: {note}")
+    if shapes:
+        print(f"{sum(len(each.deltas) for each in shapes)} shapes for the soft parts")
     print(f"{baked.frames} frames, {baked.keys} keys; thinning moved turns by at most {baked.turn_error:.3f} degrees")
     return 0
 

@@ -63,7 +63,8 @@ def simulate(skeleton, clip, setup, **spec):
     """Run a setup on a clip: (Run, rotations (F, K, 4), translations, added)."""
     character = Character("test", skeleton, (), (clip,))
     run = Run(TakeSpec(character, setup, clip.name, **spec))
-    return (run, *gather(run.chunks()))
+    rotations, translations, _, added = gather(run.chunks())
+    return run, rotations, translations, added
 
 
 def world_of(run, rotations, translations):

@@ -12,6 +12,7 @@ import numpy as np
 from quiver import setup as setups
 from quiver.__main__ import main
 from quiver.formats.gltf.reading import read_character
+from quiver.mesh import regions
 from tests.formats.makers import arm, glb_bytes
 from tests.formats.validator import issues_of
 
@@ -58,6 +59,16 @@ class CommandTest(TestCase):
         times = np.arange(37) / 24.0
         keyed, baked = (character.clip(name).sample(character.skeleton, times).rotations for name in ("wave", "wave with motion"))
         self.assertGreater(np.abs(keyed - baked).max(), 0.02)
+
+    def test_bake_takes_soft_parts_along(self):
+        setup, out = self.folder / "setup.json", self.folder / "out.glb"
+        levels = regions.fill(regions.nothing(32))
+        soft = setups.Setup().with_new_region("Flesh", "strip", 32, regions.encode(levels)).with_new_volume("flesh")
+        setup.write_text(setups.dumps(soft))
+        code, said, complained = self.run_command("bake", self.file, "--setup", setup, "--clip", "wave", "--out", out, "--shapes", "0.5")
+        self.assertEqual(code, 0, complained)
+        self.assertIn("shapes for the soft parts", said)
+        self.assertEqual(issues_of(out.read_bytes())["numErrors"], 0)
 
     def test_bake_refuses_what_does_not_fit(self):
         setup, out = self.folder / "setup.json", self.folder / "out.glb"

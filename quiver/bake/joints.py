@@ -44,11 +44,14 @@ def frames_between(first, last, step):
 
 
 def gather(chunks):
-    """Put TakeChunks together: rotations (F, K, 4), translations (F, M, 3), added (F, L). Raises BadInput for no chunk."""
+    """Put TakeChunks together: rotations (F, K, 4), translations (F, M, 3), offsets (F, R, 3), added (F, L).
+
+    Raises BadInput for no chunk.
+    """
     chunks = list(chunks)
     if not chunks:
         raise BadInput("expected a take with at least one frame, got an empty one")
-    return tuple(np.concatenate([getattr(chunk, name) for chunk in chunks]) for name in ("rotations", "translations", "added"))
+    return tuple(np.concatenate([getattr(chunk, name) for chunk in chunks]) for name in ("rotations", "translations", "offsets", "added"))
 
 
 def bake(character, clip, frame_rate, take_first, rotated, translated, rotations, translations, first, last, step=1, turn_limit=0.0):

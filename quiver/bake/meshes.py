@@ -50,6 +50,16 @@ def shapes_of(mesh_index, mesh, vertices, offsets, world, tolerance=0.0):
     return Shapes(mesh_index, vertices, shaped, (weights / largest).astype(np.float32), error)
 
 
+def all_shapes(character, moved, offsets, world, tolerance=0.0):
+    """Shapes of every moved mesh: ``moved`` {mesh index: vertices}, offsets (F, R, 3) of all of them in that order."""
+    shapes, at = [], 0
+    for index, vertices in moved.items():
+        own = offsets[:, at : at + len(vertices)]
+        at += len(vertices)
+        shapes.append(shapes_of(int(index), character.meshes[int(index)], np.asarray(vertices), own, world, tolerance))
+    return shapes
+
+
 def take_world(character, clip, frames, frame_rate, rotated, translated, rotations, translations):
     """Node matrices (F, J, 3, 4) of a take at ``frames`` (F,): the clip, with the take's rotations (F, K, 4) and translations."""
     pose = clip.sample(character.skeleton, np.asarray(frames, float) / frame_rate)

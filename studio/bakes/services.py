@@ -82,12 +82,7 @@ def _shapes(bake, character, clip, rotations, translations):
     world = meshes.take_world(character, clip, frames, take.frame_rate, *arrays)
     offsets = np.concatenate([unpack_offsets(take, chunk) * chunk.offset_step for chunk in take.chunks.all()])[rows]
     limit = bake.shape_limit / 1000.0 / take.version.document["metres_per_unit"]
-    shapes, at = [], 0
-    for mesh, vertices in take.moved.items():
-        own = offsets[:, at : at + len(vertices)]
-        at += len(vertices)
-        shapes.append(meshes.shapes_of(int(mesh), character.meshes[int(mesh)], np.array(vertices), own, world, limit))
-    return shapes
+    return meshes.all_shapes(character, take.moved, offsets, world, limit)
 
 
 def _write_point_cache(bake, context):

@@ -125,6 +125,15 @@ def is_stale(row, take):
     return not row.setup.moves_like(setups.from_document(take.version.document))
 
 
+def shown_take(row):
+    """The take that stage and score show: the newest on the active clip, or the last good one where that failed with nothing to show."""
+    newest = latest_take(row)
+    if newest and newest.job.state in (Job.State.FAILED, Job.State.INTERRUPTED) and not newest.chunks.exists():
+        good = row.takes.filter(clip_name=row.active_clip, job__state=Job.State.FINISHED).select_related("job", "version").first()
+        return good or newest
+    return newest
+
+
 def latest_take(row):
     """The newest take on the active clip, or None."""
     return row.takes.filter(clip_name=row.active_clip).select_related("job", "version").first()

@@ -92,7 +92,7 @@ def stage_state(request, pk):
     row = character_or_404(pk)
     clip = row.clip_facts()
     wanted = request.GET.get("take", "")
-    take = row.takes.select_related("job").filter(pk=int(wanted)).first() if wanted.isdigit() else services.latest_take(row)
+    take = row.takes.select_related("job").filter(pk=int(wanted)).first() if wanted.isdigit() else services.shown_take(row)
     query = urlencode({"clip": row.active_clip, "rate": row.setup.frame_rate})
     return JsonResponse(
         {
@@ -124,7 +124,7 @@ def score(request, pk):
     """The lanes of the newest take, or the empty score that says what to do."""
     row = character_or_404(pk)
     wanted = request.GET.get("take", "")
-    take = row.takes.select_related("job", "version").filter(pk=int(wanted)).first() if wanted.isdigit() else services.latest_take(row)
+    take = row.takes.select_related("job", "version").filter(pk=int(wanted)).first() if wanted.isdigit() else services.shown_take(row)
     clip = row.clip_facts()
     first, count = (take.first_frame, take.frame_count) if take else (0, clip["frames"] if clip else 1)
     context = {

@@ -4,6 +4,7 @@ from unittest import mock
 
 import numpy as np
 
+from quiver.errors import Unstable
 from quiver.formats.frames import read_messages
 from quiver.formats.gltf.reading import read_character
 from studio.jobs.models import Job
@@ -91,6 +92,14 @@ class TakeTest(RunningDeskTest):
         job = Take.objects.first().job
         self.assertEqual(job.state, "failed")
         self.assertContains(self.client.get(self.url("takes/")), "fault of the program")
+
+    def test_the_last_good_take_stays_on_the_stage(self):
+        good = self.run_take()
+        with mock.patch("quiver.stack.Run.chunks", side_effect=Unstable("Arm", 3, "it ran away")):
+            self.run_take()
+        self.assertEqual(Take.objects.first().job.state, "failed")
+        self.assertContains(self.client.get(self.url("status/")), "layer “Arm” stopped at frame 3")
+        self.assertEqual(self.client.get(self.url("state.json")).json()["take"]["id"], good.pk)
 
     def test_a_bake_is_a_valid_file_with_the_takes_motion(self):
         take = self.run_take()
