@@ -83,6 +83,7 @@ def stroke_row(app):
         return time.perf_counter() - began
 
     app.post(f"/characters/{app.mudwick}/motion/belly/change/", action="switch")
+    app.wait_for(lambda: not app.query("SELECT count(*) FROM jobs_job WHERE state IN ('queued', 'running')"))
     paint(0.1)
     large, small = (statistics.median(paint(radius) for _ in range(7)) for radius in (3.0, 0.1))
     return row("stroke_store_ms", large * 1e3, small * 1e3, "ms", "a stroke that reaches all vertices; baseline: one that reaches a few")
