@@ -2,9 +2,10 @@
 
 import numpy as np
 
-from quiver.bodies import chain
+from quiver.bodies import chain, lattice, volume
 from quiver.kernels import chains, kinematics, raster, skinning
 from quiver.kernels.lanes import LANES
+from quiver.sim import solid
 
 
 def warm():
@@ -21,7 +22,20 @@ def warm():
     skinning.skin_dual_quaternion(0, 1, point, slot, weight, row, row, point)
     corners, triangle = np.zeros((3, 3), np.float32), np.array([[0, 1, 2]], np.int32)
     raster.fill_triangles(corners, triangle, corners, np.zeros((1, 1), np.float32), np.zeros((1, 1, 3), np.float32))
+    _warm_solid()
     chain.build(np.array([[0.0, 0, 0], [1, 0, 0], [2, 0, 0]]))
+
+
+def _warm_solid():
+    """Build and move the smallest solid, by the way that a run takes."""
+    corners = np.array([[x, y, z] for x in (0.0, 1.0) for y in (0.0, 1.0) for z in (0.0, 1.0)])
+    faces = np.array(
+        [[0, 1, 3], [0, 3, 2], [4, 6, 7], [4, 7, 5], [0, 4, 5], [0, 5, 1], [2, 3, 7], [2, 7, 6], [0, 2, 6], [0, 6, 4], [1, 5, 7], [1, 7, 3]]
+    )
+    made = lattice.build(corners, faces, np.ones(8, bool), 0.5)
+    body = volume.build(made, np.zeros(len(made.nodes)), 0.5, 1.0)
+    model = solid.solid_model(body, made.tets, 1e4, 0.01)
+    solid.advance(model, solid.SolidState(made.nodes), made.nodes[None], made.nodes)
 
 
 if __name__ == "__main__":
