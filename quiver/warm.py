@@ -5,6 +5,7 @@ import numpy as np
 from quiver.bodies import chain, lattice, volume
 from quiver.kernels import chains, kinematics, raster, skinning
 from quiver.kernels.lanes import LANES
+from quiver.measure.solids import SolidMeasure
 from quiver.sim import solid
 
 
@@ -36,6 +37,7 @@ def _warm_solid():
     body = volume.build(made, np.zeros(len(made.nodes)), 0.5, 1.0)
     model = solid.solid_model(body, made.tets, 1e4, 0.01)
     solid.advance(model, solid.SolidState(made.nodes), made.nodes[None], made.nodes)
+    SolidMeasure(made.nodes, made.tets)(made.nodes)
 
 
 if __name__ == "__main__":

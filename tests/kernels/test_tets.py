@@ -35,6 +35,13 @@ class PlainCopyTest(TestCase):
         np.testing.assert_array_equal(fast[2], slow[2])
         np.testing.assert_array_equal(fast[3], slow[3])
 
+    def test_measuring_is_plain(self):
+        made, _ = bar(0.12)
+        edges, lengths = np.array([[0, 1], [2, 5]], np.int32), np.array([0.1, 0.2])
+        moved = made.nodes + np.random.default_rng(1).normal(0.0, 0.02, made.nodes.shape)
+        fast, slow = tets.measure(moved, made.tets, edges, lengths), tets.measure.py_func(moved, made.tets, edges, lengths)
+        np.testing.assert_allclose(fast, slow, rtol=1e-12)
+
     def test_blocks_name_no_particle_twice_and_every_tetrahedron_once(self):
         made, _ = bar(0.06)
         places = packing.pack_blocks(made.tets, len(made.nodes))
