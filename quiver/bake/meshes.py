@@ -60,13 +60,18 @@ def all_shapes(character, moved, offsets, world, tolerance=0.0):
     return shapes
 
 
-def take_world(character, clip, frames, frame_rate, rotated, translated, rotations, translations):
-    """Node matrices (F, J, 3, 4) of a take at ``frames`` (F,): the clip, with the take's rotations (F, K, 4) and translations."""
+def take_pose(character, clip, frames, frame_rate, rotated, translated, rotations, translations):
+    """The Pose (F, J) of a take at ``frames`` (F,): the clip, with the take's rotations (F, K, 4) and translations (F, M, 3)."""
     pose = clip.sample(character.skeleton, np.asarray(frames, float) / frame_rate)
     pose.rotations[:, rotated] = rotations
     if len(translated):
         pose.translations[:, translated] = translations
-    return world_matrices(character.skeleton, pose)
+    return pose
+
+
+def take_world(character, *arguments):
+    """Node matrices (F, J, 3, 4) of a take; arguments as `take_pose` has them."""
+    return world_matrices(character.skeleton, take_pose(character, *arguments))
 
 
 def _linear_parts(mesh, vertices, world):

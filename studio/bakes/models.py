@@ -18,6 +18,7 @@ class Bake(models.Model):
         GLB = "glb", "GLB: joints and shapes"
         PC2 = "pc2", "PC2: point cache of one mesh"
         MDD = "mdd", "MDD: point cache of one mesh"
+        USD = "usdc", "USD: all points over time, and the skeleton"
 
     take = models.ForeignKey(Take, models.CASCADE, related_name="bakes")
     job = models.OneToOneField(Job, models.PROTECT, related_name="bake")

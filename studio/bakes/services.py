@@ -1,18 +1,27 @@
 """Baking a take into a file."""
 
+import pathlib
+import tempfile
+
 import numpy as np
 from django.db import transaction
 
 from quiver import export
 from quiver.bake import joints, meshes
 from quiver.errors import BadInput
-from quiver.formats import pointcache
+from quiver.formats import pointcache, usd
+from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_positions
 from studio.bakes.models import Bake
 from studio.characters.services import loaded
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.takes.services import unpack, unpack_offsets
+
+
+def forms_there():
+    """The forms that can be written here, as (value, label)."""
+    return [(value, label) for value, label in Bake.Form.choices if value != Bake.Form.USD or usd.is_there()]
 
 
 @transaction.atomic
@@ -22,6 +31,8 @@ def start_bake(take, name, form, first_frame, last_frame, step, turn_limit=0.0, 
         raise BadInput(f"expected a finished take, this one is {take.job.get_state_display()}")
     if not take.first_frame <= first_frame <= last_frame <= take.last_frame:
         raise BadInput(f"expected frames from {take.first_frame} to {take.last_frame}, got {first_frame} to {last_frame}")
+    if form == Bake.Form.USD and not usd.is_there():
+        raise BadInput("expected the USD libraries, which are not installed: ./keen python -m pip install usd-core")
     if form not in Bake.Form.values or not 0 <= mesh < len(take.character.facts["meshes"]):
         raise BadInput(f"expected one of {', '.join(Bake.Form.values)} and a mesh of this character, got {form} and {mesh}")
     joints.frames_between(first_frame, last_frame, step)
@@ -37,7 +48,8 @@ def start_bake(take, name, form, first_frame, last_frame, step, turn_limit=0.0, 
 def write_bake(job_id, context):
     """The job: bake and keep the file."""
     bake = Bake.objects.select_related("take__version").get(job_id=job_id)
-    bake.report = _write_glb(bake) if bake.form == Bake.Form.GLB else _write_point_cache(bake, context)
+    writers = {Bake.Form.GLB: _write_glb, Bake.Form.USD: _write_usd}
+    bake.report = writers.get(bake.form, _write_point_cache)(bake, context)
     if not context.keep_going():
         bake.file_chunks.all().delete()
         return
@@ -46,7 +58,7 @@ def write_bake(job_id, context):
     context.progress(count, count)
 
 
-def _write_glb(bake):
+def _write_glb(bake, context):
     take = bake.take
     character, document = loaded(take.character_id)
     rotations, translations = (np.concatenate(parts) for parts in zip(*(unpack(take, chunk) for chunk in take.chunks.all()), strict=True))
@@ -99,8 +111,8 @@ def _write_point_cache(bake, context):
 
     def pieces():
         yield head
-        for places in _places(take, character, bake.mesh, set(frames.tolist())):
-            yield written(places)
+        for _, places in _scenes(take, character, frames, [bake.mesh]):
+            yield written(places[0])
             if not context.keep_going():
                 return
 
@@ -109,22 +121,41 @@ def _write_point_cache(bake, context):
     return {"frames": len(frames), "keys": 0, "bytes": size, "clip": bake.name, "mesh": mesh.name}
 
 
-def _places(take, character, mesh_index, wanted):
-    """The places float32 (V, 3) of a mesh's vertices in the wanted frames [file units], one after another."""
-    mesh, clip = character.meshes[mesh_index], character.clip_or_still(take.clip_name)
-    starts = np.cumsum([0, *(len(vertices) for vertices in take.moved.values())])
-    own = dict(zip(take.moved, starts, strict=False))
-    vertices = np.array(take.moved.get(str(mesh_index), []), int)
-    first = own.get(str(mesh_index), 0)
+def _write_usd(bake, context):
+    """Write all meshes' points over time and the skeleton's animation."""
+    take = bake.take
+    character, _ = loaded(take.character_id)
+    frames = joints.frames_between(bake.first_frame, bake.last_frame, bake.step)
+    scenes = _scenes(take, character, frames, range(len(character.meshes)))
+    with tempfile.TemporaryDirectory() as folder:
+        path = pathlib.Path(folder) / "bake.usdc"
+        usd.write(path, character, take.character.name, take.frame_rate, frames, take.version.document["metres_per_unit"], scenes)
+        with path.open("rb") as file, transaction.atomic():
+            size = bake.keep(iter(lambda: file.read(2**20), b""))
+    return {"frames": len(frames), "keys": 0, "bytes": size, "clip": bake.name}
+
+
+def _scenes(take, character, frames, mesh_indices):
+    """For each of ``frames``, as the take's chunks are read: (Pose of all nodes, places float32 (V, 3) of each mesh) [file units]."""
+    clip, wanted = character.clip_or_still(take.clip_name), set(frames.tolist())
+    starts = dict(zip(take.moved, np.cumsum([0, *(len(vertices) for vertices in take.moved.values())]), strict=False))
     for chunk in take.chunks.iterator():
         rows = [row for row in range(chunk.frames) if chunk.first_frame + row in wanted]
         if not rows:
             continue
         rotations, translations = (values[rows] for values in unpack(take, chunk))
-        frames = chunk.first_frame + np.array(rows)
-        world = meshes.take_world(character, clip, frames, take.frame_rate, take.rotated, take.translated, rotations, translations)
-        offsets = unpack_offsets(take, chunk)[rows, first : first + len(vertices)] * np.float32(chunk.offset_step)
-        for placed, moves in zip(world, offsets, strict=True):
-            places = skinned_positions(mesh, placed)
-            places[vertices] += moves
-            yield places
+        own = chunk.first_frame + np.array(rows)
+        pose = meshes.take_pose(character, clip, own, take.frame_rate, take.rotated, take.translated, rotations, translations)
+        world = world_matrices(character.skeleton, pose)
+        offsets = unpack_offsets(take, chunk)[rows] * np.float32(chunk.offset_step)
+        for number in range(len(rows)):
+            yield pose[number], [_placed(take, character, index, world[number], offsets[number], starts) for index in mesh_indices]
+
+
+def _placed(take, character, index, world, offsets, starts):
+    places = skinned_positions(character.meshes[index], world)
+    vertices = take.moved.get(str(index))
+    if vertices:
+        start = starts[str(index)]
+        places[vertices] += offsets[start : start + len(vertices)]
+    return places

@@ -30,7 +30,7 @@ def _panel(request, row):
         row,
         "bake",
         "bakes/panel.html",
-        {"bakes": bakes, "take": take, "is_open": is_open, "is_stale": stale, "forms": Bake.Form.choices},
+        {"bakes": bakes, "take": take, "is_open": is_open, "is_stale": stale, "forms": services.forms_there()},
     )
 
 

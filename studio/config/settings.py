@@ -92,5 +92,5 @@ LOGGING = {
     "handlers": {"console": {"class": "logging.StreamHandler"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
     # What was refused was told to the artist; the log is for faults of the program.
-    "loggers": {"django.request": {"level": "ERROR"}},
+    "loggers": {"django.request": {"level": "ERROR"}, "django.security": {"level": "CRITICAL"}},
 }

@@ -5,6 +5,8 @@ from dataclasses import replace
 from quiver import dials, presets
 from quiver import setup as setups
 from quiver.errors import BadInput
+from quiver.formats import lattice
+from quiver.solids import Solid
 from studio.characters.services import loaded, refresh_clip_lengths
 from studio.takes.edits import after_change, edit
 
@@ -35,6 +37,17 @@ def _pick(row, where, end, branches):
 def add_volume(row, region_id):
     """Make a volume layer of a region. Raises BadInput."""
     return edit(row, lambda setup: setup.with_new_volume(region_id), f"Volume of {row.setup.region(region_id).name}")
+
+
+def lattice_of(row, layer_id):
+    """The lattice of a volume layer, as the stage draws it. Raises BadInput."""
+    layer = row.setup.layer(layer_id)
+    if layer.kind != "volume":
+        raise BadInput(f"expected a volume, “{layer.name}” is a {layer.kind}")
+    character, _ = loaded(row.pk)
+    part = Solid(character, layer, row.setup, [])
+    carried, fixed = part.part.carried, int((~part.body.is_free).sum())
+    return lattice.message(carried.positions, part.body.holds, fixed, carried.joints, carried.weights, part.part.lattice.tets)
 
 
 def remove_chain(row, layer_id, index):

@@ -17,5 +17,6 @@ urlpatterns = [
     path("characters/<int:pk>/motion/<slug:layer>/amount/", views.set_amount, name="amount"),
     path("characters/<int:pk>/motion/<slug:layer>/remove-chain/", views.remove_chain, name="remove-chain"),
     path("characters/<int:pk>/motion/<slug:layer>/like/", views.take_dials, name="take-dials"),
+    path("characters/<int:pk>/motion/<slug:layer>/lattice", views.lattice, name="lattice"),
     path("setup.schema.json", views.schema, name="setup-schema"),
 ]

@@ -162,6 +162,14 @@ def follow(request, pk):
 
 
 @require_safe
+def lattice(request, pk, layer):
+    """A volume's lattice for the stage."""
+    response = HttpResponse(services.lattice_of(character_or_404(pk), layer), content_type="application/octet-stream")
+    response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+@require_safe
 def export_setup(request, pk):
     row = character_or_404(pk)
     name = re.sub(r"[^A-Za-z0-9_-]+", "-", row.name).strip("-") or "character"

@@ -2,10 +2,12 @@
 
 import base64
 import json
-from unittest import mock
+import tempfile
+from unittest import mock, skipUnless
 
 import numpy as np
 
+from quiver.formats import usd
 from quiver.formats.frames import read_messages
 from quiver.formats.gltf.reading import read_character
 from quiver.formats.pointcache import read_mdd, read_pc2
@@ -147,6 +149,28 @@ class VolumeTakeTest(RunningDeskTest):
         plain = np.array([skinned_positions(character.meshes[0], world) for world in world_matrices(character.skeleton, keyed)])
         added = np.concatenate([services.unpack_offsets(take, chunk) * chunk.offset_step for chunk in take.chunks.all()])
         np.testing.assert_allclose(cached, plain + added, atol=1e-5)
+
+    def test_the_lattice_of_a_volume_is_there_to_be_seen(self):
+        self.soft_take()
+        data = self.client.get(self.url("motion/flesh/lattice")).content
+        nodes, edges, tets, _ = np.frombuffer(data, "<u4", 4)
+        self.assertTrue(nodes > 8 and edges > 20 and tets > 12, (nodes, edges, tets))
+        self.assertEqual(self.client.get(self.url("motion/arm/lattice")).status_code, 422)
+
+    @skipUnless(usd.is_there(), "usd-core is not installed")
+    def test_usd_holds_the_same_points_as_the_point_cache(self):
+        from pxr import Usd, UsdGeom  # noqa: PLC0415  (an optional extra)
+
+        take = self.soft_take()
+        _, cached = read_pc2(self.bake(take, form="pc2", mesh="0")[1])
+        _, data = self.bake(take, form="usdc")
+        with tempfile.NamedTemporaryFile(suffix=".usdc") as file:
+            file.write(data)
+            file.flush()
+            stage = Usd.Stage.Open(file.name)
+            mesh = UsdGeom.Mesh(stage.GetPrimAtPath("/arm/Meshes/strip"))
+            for frame in (0, 20, 36):
+                np.testing.assert_array_equal(np.array(mesh.GetPointsAttr().Get(Usd.TimeCode(float(frame)))), cached[frame])
 
     def test_a_ring_test_shows_its_curve_or_says_why_not(self):
         self.soft_take()

@@ -86,6 +86,8 @@ class PathTest(TestCase):
         browser.click(".add-volume .button")
         self.finished_take(other_than=before)
         self.assertGreater(browser.run("return desk.take.offsets.some((value) => value !== 0)"), 0)
+        browser.click("#lattice")
+        browser.wait_for("return desk.lattice?.tets > 10 && document.querySelector('#lattice-facts').textContent.includes('tetrahedra')")
         browser.click(".ring-form button")
         browser.wait_for("return document.querySelector('.ring-curve')")
         browser.click(".steps a[href$='/bake/']")

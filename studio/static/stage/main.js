@@ -9,6 +9,7 @@ import { readFrames } from './frameStream.js';
 import { connectPanel, showChosen } from './panel.js';
 import { connectKeys } from './keys.js';
 import { Brush } from './Brush.js';
+import { LatticeView } from './LatticeView.js';
 
 const element = document.getElementById('stage');
 const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
@@ -17,7 +18,7 @@ const byId = (id) => document.getElementById(id);
 /** Everything that is shown now. `desk` on the window lets a test look at it. */
 const desk = {
   shown: 'simulated', clip: null, take: null, previousTake: null, takeId: null, clipUrl: null, wantedTake: '',
-  view: null, quills: null, brush: null, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
+  view: null, quills: null, brush: null, lattice: null, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
 };
 window.desk = desk;
 
@@ -56,6 +57,7 @@ function draw(now) {
     view.pose(player.frame, desk.clip, takeAt(player.frame));
     view.poseGhost(player.frame, desk.clip);
     quills.update(stage.camera);
+    desk.lattice?.update();
   }
   if (player.isPlaying) stage.invalidate();
 }
@@ -175,7 +177,7 @@ function connectBrush(canvas) {
     const now = byId(`${event.target.id}-now`);
     if (now) now.textContent = event.target.value;
   });
-  document.body.addEventListener('htmx:afterSettle', (event) => { if (event.detail.target?.id === 'panel') desk.brush.follow().then(showQuills); });
+  document.body.addEventListener('htmx:afterSettle', (event) => { if (event.detail.target?.id === 'panel') { desk.brush.follow().then(showQuills); showLattice(); } });
 }
 
 const acts = {
@@ -201,6 +203,23 @@ function look(name) {
   desk.stage?.invalidate();
 }
 
+/** Show the lattice of the volume whose dials are open, as the button says; called again when the setup or the panel changed. */
+async function showLattice() {
+  const button = byId('lattice');
+  const isWanted = desk.wantsLattice && button && desk.view;
+  button?.setAttribute('aria-pressed', String(Boolean(isWanted)));
+  const response = isWanted ? await fetch(button.dataset.lattice) : null;
+  desk.lattice?.dispose();
+  desk.lattice = null;
+  if (response?.ok) {
+    desk.lattice = new LatticeView(desk.view, await response.arrayBuffer());
+    desk.stage.scene.add(desk.lattice.object);
+    const { tets, nodes, fixed } = desk.lattice;
+    byId('lattice-facts').textContent = `${tets.toLocaleString('en')} tetrahedra, ${fixed.toLocaleString('en')} of ${nodes.toLocaleString('en')} nodes fixed`;
+  } else if (byId('lattice-facts')) byId('lattice-facts').textContent = '';
+  desk.stage?.invalidate();
+}
+
 /** Joints would lie on top of what is painted. */
 function showQuills() {
   if (!desk.quills) return;
@@ -215,11 +234,12 @@ function connectControls() {
     if (button?.dataset.act) acts[button.dataset.act]();
     if (button?.dataset.show) show(button.dataset.show);
     if (button?.dataset.look) look(button.dataset.look);
+    if (button?.dataset.lattice) { desk.wantsLattice = !desk.wantsLattice; showLattice(); }
   });
   byId('loop').addEventListener('change', (event) => { player.loops = event.target.checked; });
   byId('every-frame').addEventListener('change', (event) => { player.everyFrame = event.target.checked; });
   byId('frame').addEventListener('change', (event) => { player.play(false); player.go(Number(event.target.value)); });
-  document.body.addEventListener('setup-changed', () => { desk.wantedTake = ''; refresh(); });
+  document.body.addEventListener('setup-changed', () => { desk.wantedTake = ''; refresh(); if (desk.wantsLattice) showLattice(); });
   document.body.addEventListener('take-wanted', (event) => { desk.wantedTake = event.detail.take; refresh(); });
   document.body.addEventListener('htmx:afterSettle', () => { if (desk.quills && desk.quills.chosen >= 0) showChosen(desk.quills.chosen, desk.view.names[desk.quills.chosen], 'again'); });
   document.body.addEventListener('htmx:sendError', () => note('The app does not answer. Is it still running?'));
