@@ -89,7 +89,8 @@ class Browser:
 
     def download(self, selector, suffix):
         """Click a link and wait for the file: its bytes."""
-        self.click(selector)
+        # In one script, because the panel may show itself anew between finding and clicking.
+        self.wait_for("const link = document.querySelector(arguments[0]); link?.click(); return Boolean(link)", selector)
         end = time.monotonic() + PATIENCE
         while time.monotonic() < end:
             files = list(pathlib.Path(self.folder).glob("*.*"))

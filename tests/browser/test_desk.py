@@ -94,7 +94,7 @@ class DeskTest(TestCase):
 
     def test_worst_frame_and_scrubbing_in_the_score(self):
         self.open()
-        self.browser.wait_for("return document.querySelectorAll('.peak').length === 6")
+        self.browser.wait_for("return document.querySelectorAll('.lane-label > .peak').length === 6")
         peak = int(self.browser.find(".peak").get_attribute("data-frame"))
         self.browser.click(".peak")
         self.assertEqual(self.frame(), peak)
