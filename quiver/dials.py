@@ -146,6 +146,14 @@ VOLUME_DIALS = (
         "volume_keep", "Volume keep", "%", 0.0, 100.0, 80.0, 1.0, "Body", "How well it keeps its volume: pressed in here, it bulges there."
     ),
     Dial("pressure", "Inner pressure", "%", -40.0, 100.0, 0.0, 1.0, "Body", "How much larger than at rest it wants to be."),
+    Choice(
+        "loose",
+        "Loose",
+        (("painted", "where influence is high"), ("inverted", "where influence is low")),
+        "painted",
+        "Hold",
+        "Turns the painted influence over, without repainting.",
+    ),
     Dial("hold_gain", "Looseness gain", "x", 0.0, 4.0, 1.0, 0.05, "Hold", "Multiplies the painted influence, without repainting."),
     Dial(
         "hold_offset", "Looseness offset", "", -1.0, 1.0, 0.0, 0.05, "Hold", "Adds to the painted influence; below 0 it is held everywhere."

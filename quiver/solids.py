@@ -28,7 +28,7 @@ KEPT_PARTS = 12
 
 
 class Part:
-    """What a region gives to a solid, whatever the dials say but for the size of its cells: lattice, influence, seam, weights."""
+    """What a region gives to a solid, whatever the dials say but for the size of its cells: lattice, influence, fade, weights."""
 
     def __init__(self, character, region, cell_metres, scale):
         self.mesh, levels = check_region(character, region)
@@ -40,28 +40,32 @@ class Part:
         self.surface, self.levels = surface, levels
         self.lattice = lattices.build(surface, self.mesh.triangles, chosen, self.edge)
         self.carried = _carried(self.mesh, surface / scale, self.lattice.nodes / scale, rest_world)
-        self.seam = self._seam(chosen)
+        self.fade = self._fade(chosen)
         self._bodies = {}
 
-    def body(self, gain, offset, volume_keep, firmness):
-        """(VolumeBody, how many pieces nothing holds) for dials in their own units, kept from the last time."""
-        key = (gain, offset, volume_keep, firmness)
+    def body(self, loose, gain, offset, volume_keep, firmness):
+        """What the dials, in their own units, make of it, kept from the last time.
+
+        Returns the VolumeBody, how many pieces nothing holds, and how much of the result each vertex (R,) takes.
+        """
+        key = (loose, gain, offset, volume_keep, firmness)
         if key not in self._bodies:
-            influence = regions.adjusted(self.levels, gain, offset)
+            influence = regions.adjusted(self.levels, gain, offset, loose == "inverted")
             holds = 1.0 - volume.node_influences(self.lattice, self.surface, influence)
             body = volume.build(self.lattice, holds, volume_keep / 100.0, firmness / 100.0)
-            self._bodies = {key: (body, volume.loose_pieces(self.lattice, holds))}
+            share = np.minimum(influence[self.lattice.vertices] / FULL_INFLUENCE, 1.0) * self.fade
+            self._bodies = {key: (body, volume.loose_pieces(self.lattice, holds), share * share * (3.0 - 2.0 * share))}
         return self._bodies[key]
 
-    def _seam(self, chosen):
-        """How much of the result each vertex of the region takes, 0..1: fading in from what is out, and by influence."""
+    def _fade(self, chosen):
+        """How the result fades in from what is out, for each vertex of the region: 0..1."""
         top = topology(self.surface, self.mesh.triangles)
         border = np.flatnonzero(top.gathered((~chosen).astype(float)) > 0)
+        if not len(border):
+            return np.ones(len(self.lattice.vertices))
         reach = SEAM_CELLS * self.edge
-        away = np.ones(len(top.places)) if not len(border) else np.minimum(distance_along(top, border, 2.0 * reach) / reach, 1.0)
-        influence = np.minimum(regions.influences(self.levels) / FULL_INFLUENCE, 1.0)
-        share = (influence * top.spread(np.nan_to_num(away, posinf=1.0)))[self.lattice.vertices]
-        return share * share * (3.0 - 2.0 * share)
+        away = np.minimum(distance_along(top, border, 2.0 * reach) / reach, 1.0)
+        return top.spread(away)[self.lattice.vertices]
 
 
 def check_region(character, region):
@@ -123,7 +127,7 @@ class Solid:
         self.scale = setup.metres_per_unit
         value = layer.value
         part = self.part = part_of(character, setup.region(layer.region), value("cell_size") / 1000.0, self.scale)
-        self.body, loose = part.body(*(value(name) for name in ("hold_gain", "hold_offset", "volume_keep", "firmness")))
+        self.body, loose, self.seam = part.body(*(value(name) for name in ("loose", "hold_gain", "hold_offset", "volume_keep", "firmness")))
         if loose:
             notes.append(
                 f"{layer.name}: nothing holds {'a piece' if loose == 1 else f'{loose} pieces'} of it; it is held a little everywhere"
@@ -219,4 +223,4 @@ class Solid:
         """World-space offsets of the region's vertices (F, R, 3) [file units], from displacements (F, N, 3) [m] and amounts (F,)."""
         lattice = self.part.lattice
         moved = np.einsum("rc,frck->frk", lattice.shares, displacements[:, lattice.corners])
-        return moved * (self.part.seam[:, None] / self.scale) * amounts[:, None, None]
+        return moved * (self.seam[:, None] / self.scale) * amounts[:, None, None]

@@ -188,11 +188,3 @@ def near_vertices(positions, nodes):
     distances, near = distances.reshape(len(nodes), count), near.reshape(len(nodes), count)
     weights = 1.0 / np.maximum(distances, 1e-9) ** 2
     return near, weights / weights.sum(1, keepdims=True)
-
-
-def tet_count(positions, chosen, edge):
-    """A quick guess at the number of tetrahedra, from the size of the region's box."""
-    if not chosen.any():
-        return 0
-    box = np.ptp(np.asarray(positions)[chosen], axis=0)
-    return int(12 * 0.55 * np.prod(np.maximum(box / edge, 1.0)))

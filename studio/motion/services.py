@@ -67,7 +67,7 @@ def set_dial(row, layer_id, dial_name, value):
     return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: {dial.label}")
 
 
-BUILT = ("cell_size", "hold_gain", "hold_offset")
+BUILT = ("cell_size", "loose", "hold_gain", "hold_offset")
 """Dials that belong to one region; copying feel from another layer leaves them."""
 
 

@@ -1,0 +1,99 @@
+"""Soft volumes in a run, and the ring test that finds what their dials ask for."""
+
+from dataclasses import replace
+from unittest import TestCase
+
+import numpy as np
+
+from quiver.demo import mudwick
+from quiver.errors import BadInput
+from quiver.formats.gltf.reading import read_character
+from quiver.ring import ring_test, swing_of
+from quiver.stack import Run, TakeSpec
+
+
+class SwingTest(TestCase):
+    def test_a_made_up_swing_is_measured(self):
+        frames = np.arange(80)
+        curve = np.exp(-np.log(20.0) * frames / 40.0) * np.sin(2 * np.pi * 2.0 * frames / 24.0 + 0.2)
+        rate, settle = swing_of(curve, 24.0)
+        self.assertAlmostEqual(rate, 2.0, delta=0.02)
+        self.assertAlmostEqual(settle, 40.0, delta=2.5)
+
+    def test_what_does_not_swing_has_no_rate(self):
+        self.assertEqual(swing_of(np.exp(-np.arange(40) / 3.0), 24.0), (None, None))
+
+
+class RingTest(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        glb, cls.setup = mudwick.build()
+        cls.character, _ = read_character(glb, "Mudwick")
+
+    def ring(self, layer="belly", **dials):
+        volume = self.setup.layer(layer)
+        return ring_test(self.character, self.setup, replace(volume, values=volume.values | dials))
+
+    def test_mudwicks_soft_parts_meet_their_dials(self):
+        for layer, dials in (("belly", {}), ("belly", {"wobble_rate": 1.2, "settle_time": 60.0}), ("belly", {"firmness": 300.0})):
+            ring = self.ring(layer, **dials)
+            self.assertTrue(ring.is_met, (dials, ring.rate, ring.wanted_rate))
+            self.assertEqual(ring.reason, "")
+            self.assertLess(abs(ring.settle / ring.wanted_settle - 1.0), 0.2, (dials, ring.settle))
+
+    def test_it_says_why_where_nothing_swings(self):
+        ring = self.ring(settle_time=2.0)
+        self.assertIsNone(ring.rate)
+        self.assertIn("dies out", ring.reason)
+        with self.assertRaisesRegex(BadInput, "held everywhere"):
+            self.ring(hold_gain=0.0)
+        with self.assertRaisesRegex(BadInput, "expected a volume"):
+            ring_test(self.character, self.setup, self.setup.layer("bell"))
+
+
+class SolidTest(TestCase):
+    """A volume in a run: what is held, what fades, and where it is still."""
+
+    @classmethod
+    def setUpClass(cls):
+        glb, cls.setup = mudwick.build()
+        cls.character, _ = read_character(glb, "Mudwick")
+
+    def offsets(self, clip="walk", **dials):
+        layer = self.setup.layer("belly")
+        setup = replace(self.setup, layers=(replace(layer, values=layer.values | dials),), preroll_frames=6.0)
+        run = Run(TakeSpec(self.character, setup, clip, 0, 11))
+        return run, np.concatenate([chunk.offsets for chunk in run.chunks()])
+
+    def test_the_seam_to_what_is_out_is_smooth(self):
+        run, offsets = self.offsets()
+        size = np.linalg.norm(offsets, axis=2).max(0)
+        part, solid = run.solids[0].part, run.solids[0]
+        self.assertGreater(size.max(), 0.03)
+        self.assertLess(size[solid.seam < 0.01].max(), 0.02 * size.max())
+        # No edge of the skin is torn: neighbours differ by little against the greatest move.
+        slot = np.full(len(part.mesh.positions), -1)
+        slot[part.lattice.vertices] = np.arange(len(size))
+        moves = np.where(slot[:, None] >= 0, offsets[5][slot], 0.0)
+        a, b = part.mesh.triangles[:, 0], part.mesh.triangles[:, 1]
+        self.assertLess(np.linalg.norm(moves[a] - moves[b], axis=1).max(), 0.5 * size.max())
+
+    def test_held_everywhere_nothing_moves_and_turned_over_other_flesh_does(self):
+        _, held = self.offsets(hold_gain=0.0)
+        self.assertLess(np.abs(held).max(), 1e-5)
+        _, painted = self.offsets()
+        _, inverted = self.offsets(loose="inverted")
+        sizes = [np.linalg.norm(offsets, axis=2).max(0) for offsets in (painted, inverted)]
+        self.assertNotEqual(int(np.argmax(sizes[0])), int(np.argmax(sizes[1])))
+
+    def test_at_rest_it_stays_at_rest_even_with_its_weight(self):
+        _, offsets = self.offsets(clip="", gravity=100.0)
+        self.assertLess(np.abs(offsets).max(), 5e-4)
+
+    def test_the_same_bits_on_one_thread_and_on_two(self):
+        layer = self.setup.layer("belly")
+        setup = replace(self.setup, layers=(layer,), preroll_frames=4.0)
+        runs = [Run(TakeSpec(self.character, setup, "walk", 0, 6), threads=threads) for threads in (1, 2, 2)]
+        first, *others = [np.concatenate([chunk.offsets for chunk in run.chunks()]) for run in runs]
+        for other in others:
+            np.testing.assert_array_equal(first, other)
