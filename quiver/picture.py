@@ -3,7 +3,7 @@
 import numpy as np
 
 from quiver.kernels.raster import fill_triangles
-from quiver.rig.pose import world_matrices
+from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
 
 FOG_TOP, FOG_BOTTOM = np.array((221, 227, 220.0)), np.array((196, 207, 197.0))
@@ -16,7 +16,7 @@ MOST_TRIANGLES = 400_000
 
 def picture(character, width=480, height=320):
     """An RGB picture uint8 (height, width, 3) of the rest pose, three-quarter view, on the stage's fog."""
-    world = world_matrices(character.skeleton, character.skeleton.rest.repeated(1))[0]
+    world = rest_matrices(character.skeleton)
     wide, high = width * FINER, height * FINER
     image = np.linspace(FOG_TOP, FOG_BOTTOM, high)[:, None].repeat(wide, 1).astype(np.float32)
     depth = np.full((high, wide), np.inf, np.float32)

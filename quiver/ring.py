@@ -47,9 +47,8 @@ def ring_test(character, setup, layer, keep_going=lambda: True):
     part.compile(substeps_of([], [part], setup.frame_rate), notes)
     part.rest()
     mode, masses = part.body.mode, part.body.masses
-    size = float(np.linalg.norm(np.ptp(part.part.lattice.nodes, axis=0)))
     wanted_rate, wanted_settle = layer.value("wobble_rate"), layer.value("settle_time")
-    part.state.velocities[:, :3] = mode * (KNOCK * size * 2.0 * np.pi * wanted_rate)
+    part.state.velocities[:, :3] = mode * (KNOCK * part.size() * 2.0 * np.pi * wanted_rate)
     substeps = round(1.0 / (part.model.dt * setup.frame_rate))
     still, weightless = np.repeat(part.before[None], substeps, 0), np.zeros(3)
     curve = []

@@ -14,8 +14,10 @@ from quiver.mesh import regions
 from quiver.mesh.topology import distance_along, topology
 from quiver.rig import transforms
 from quiver.rig.character import Mesh
-from quiver.rig.skinning import skinned_positions, skinned_through
+from quiver.rig.pose import rest_matrices
+from quiver.rig.skinning import skinned_positions, skinned_through, slots_of
 from quiver.sim import solid
+from quiver.sim.bounds import MOST_PER_STEP, RUNAWAY
 
 CELLS_ACROSS = 12
 """Cells along the longest side of a part where the artist leaves their size to us."""
@@ -23,7 +25,8 @@ SEAM_CELLS = 1.5
 """Over so many cells from what is out the result fades in."""
 FULL_INFLUENCE = 0.25
 """Influence from which on a vertex follows the solid entirely."""
-RUNAWAY = 2000.0
+FLAT = 1e-18
+"""A placement that squeezes volumes to such a share has no way back."""
 KEPT_PARTS = 12
 
 
@@ -33,7 +36,7 @@ class Part:
     def __init__(self, character, region, cell_metres, scale):
         self.mesh, levels = check_region(character, region)
         self.mesh_index = next(index for index, mesh in enumerate(character.meshes) if mesh is self.mesh)
-        rest_world = character.rest_world()
+        rest_world = rest_matrices(character.skeleton)
         surface = skinned_positions(self.mesh, rest_world).astype(float) * scale
         chosen = regions.is_in(levels)
         self.edge = cell_metres or float(np.ptp(surface[chosen], axis=0).max()) / CELLS_ACROSS
@@ -70,13 +73,11 @@ class Part:
 
 def check_region(character, region):
     """The mesh that a region belongs to and the region's levels. Raises BadInput where they do not fit, or the region is empty."""
-    for mesh in character.meshes:
-        if mesh.name == region.mesh:
-            levels = regions.decode(region.values, len(mesh.positions))
-            if not regions.is_in(levels).any():
-                raise BadInput(f"expected a region with vertices in it, “{region.name}” is empty")
-            return mesh, levels
-    raise BadInput(f"expected a mesh called “{region.mesh}” for the region “{region.name}”, this character has none")
+    mesh = character.mesh(region.mesh)
+    levels = regions.decode(region.values, len(mesh.positions))
+    if not regions.is_in(levels).any():
+        raise BadInput(f"expected a region with vertices in it, “{region.name}” is empty")
+    return mesh, levels
 
 
 def _carried(mesh, surface, nodes, rest_world):
@@ -87,16 +88,16 @@ def _carried(mesh, surface, nodes, rest_world):
     else:
         bind_nodes = mesh.bind_nodes
         near, shares = lattices.near_vertices(surface, nodes)
-        slot_of = np.zeros(int(bind_nodes.max()) + 1, int)
-        slot_of[bind_nodes] = np.arange(len(bind_nodes))
         total = np.zeros((len(nodes), len(bind_nodes)))
         rows = np.repeat(np.arange(len(nodes)), near.shape[1] * mesh.joints.shape[1])
-        np.add.at(total, (rows, slot_of[mesh.joints[near]].reshape(-1)), (shares[..., None] * mesh.weights[near]).reshape(-1))
+        np.add.at(total, (rows, slots_of(mesh)[near].reshape(-1)), (shares[..., None] * mesh.weights[near]).reshape(-1))
         slots = np.argsort(-total, axis=1)[:, :4].astype(np.int32)
         weights = np.take_along_axis(total, slots, 1)
         weights = (weights / weights.sum(1, keepdims=True)).astype(np.float32)
     full = np.tile(np.eye(4), (len(bind_nodes), 1, 1))
     full[:, :3] = rest_world[bind_nodes]
+    if (np.abs(np.linalg.det(full)) < FLAT).any():
+        raise BadInput(f"“{mesh.name}” hangs on a joint that is scaled to nothing in the rest pose, so it cannot carry flesh")
     inverse = np.linalg.inv(full)[:, :3]
     positions, no_triangles = nodes.astype(np.float32), np.zeros((0, 3), np.int32)
     return Mesh("nodes", mesh.node, positions, no_triangles, None, bind_nodes[slots], weights, 0, bind_nodes, inverse)
@@ -147,7 +148,7 @@ class Solid:
         air = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
         self.weight = value("gravity") / 100.0 * swing.GRAVITY
         options = {"keep": keep, "air": air, "pressure": value("pressure") / 100.0}
-        limit = 0.25 * float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0))) / dt
+        limit = MOST_PER_STEP * self.size() / dt
         self.measure = SolidMeasure(self.part.lattice.nodes, self.part.lattice.tets)
         self.model = solid.solid_model(self.body, self.part.lattice.tets, young, dt, speed_limit=limit, **options)
 
@@ -169,8 +170,11 @@ class Solid:
 
     def jumps(self, frame_world):
         """In which frames the part's root jumps: bool (F,) from node matrices (F, J, 3, 4) at frames."""
-        size = float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0)))
-        return jumps_of(frame_world[:, [self._heaviest()]], np.array([size / self.scale]))[:, 0]
+        return jumps_of(frame_world[:, [self._heaviest()]], np.array([self.size() / self.scale]))[:, 0]
+
+    def size(self):
+        """How large the part is, corner to corner [m]."""
+        return float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0)))
 
     def _heaviest(self):
         """The node that carries most of the part."""

@@ -8,7 +8,7 @@ import numpy as np
 from quiver.bodies import chain as chain_body
 from quiver.bodies import picking
 from quiver.errors import BadInput, Unstable
-from quiver.rig.pose import blended, world_matrices
+from quiver.rig.pose import blended, rest_matrices, world_matrices
 from quiver.solids import Solid
 from quiver.waves import Wave
 
@@ -73,7 +73,7 @@ class Run:
         for solid in self.solids:
             solid.compile(self.substeps, self.notes)
         self.moved = _moved(self.solids)
-        rest_world = world_matrices(self.skeleton, self.skeleton.rest.repeated(1))[0]
+        rest_world = rest_matrices(self.skeleton)
         self.waves = [
             Wave(self.skeleton, wave, [chain_layers[path.layer] for path in wave], spec.setup, self.substeps, rest_world, self.notes)
             for wave in _waves(self.skeleton, paths)

@@ -10,14 +10,11 @@ from quiver.errors import Unstable
 from quiver.jumps import jumps_of
 from quiver.rig import transforms
 from quiver.rig.pose import jointed_world
+from quiver.sim.bounds import MOST_PER_STEP, RUNAWAY
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
 from quiver.sim.step import advance, motion_rows
 
-RUNAWAY = 2000.0
-"""[m/s]: nothing that hangs on a character moves at six times the speed of sound."""
-MOST_PER_STEP = 0.25
-"""The part of its whole length that a chain's particle may move against its keyed motion in one substep."""
 AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
 
 

@@ -7,6 +7,9 @@ import numpy as np
 from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skin_matrices, slots_of
 
+FLAT = 1e-12
+"""A blend of joints that squeezes volumes to such a share has no way back."""
+
 
 @dataclass(frozen=True)
 class Shapes:
@@ -29,7 +32,9 @@ def shapes_of(mesh_index, mesh, vertices, offsets, world, tolerance=0.0):
     shapes as it takes (principal components, by singular values); without, one for each frame.
     """
     turned = _linear_parts(mesh, vertices, world)
-    local = np.linalg.solve(turned, offsets[..., None])[..., 0]
+    # Where skinning squeezes the space to nothing no shape can show, so none is asked for.
+    flat = np.abs(np.linalg.det(turned)) < FLAT
+    local = np.linalg.solve(np.where(flat[..., None, None], np.eye(3), turned), np.where(flat[..., None], 0.0, offsets)[..., None])[..., 0]
     if tolerance <= 0.0:
         return Shapes(mesh_index, vertices, local.astype(np.float32), np.eye(len(local), dtype=np.float32), 0.0)
     left, sizes, right = np.linalg.svd(local.reshape(len(local), -1), full_matrices=False)

@@ -14,7 +14,8 @@ from scipy.spatial import KDTree
 
 from quiver.errors import BadInput
 
-MOST_CELLS = 4_000_000
+MOST_CELLS = 250_000
+"""Cells of the box around a region, twelve tetrahedra each: what is looked at, not what is kept. About half a gigabyte."""
 NEAR_VERTICES = 4
 """Vertices from which a node takes its influence and its skin weights."""
 _OTHER_AXES = np.array([[1, 2], [2, 0], [0, 1]])
@@ -43,7 +44,7 @@ class Lattice:
 def build(positions, triangles, chosen, edge):
     """The Lattice for the ``chosen`` (bool) vertices of a surface, which may be open or cross itself.
 
-    positions (V, 3), triangles (F, 3), edge the length of a cell, all in one unit. Raises BadInput.
+    positions (V, 3), triangles (F, 3), edge the length of a cell; all in metres. Raises BadInput.
     """
     vertices = np.flatnonzero(chosen)
     if not len(vertices):
@@ -51,24 +52,18 @@ def build(positions, triangles, chosen, edge):
     points = np.asarray(positions, float)
     low = points[vertices].min(0) - 1.5 * edge
     size = np.ceil((points[vertices].max(0) + 1.5 * edge - low) / edge).astype(int)
-    if np.prod(size.astype(float)) > MOST_CELLS:
-        raise BadInput(
-            f"expected cells of at least {edge * (np.prod(size.astype(float)) / MOST_CELLS) ** (1 / 3):.4g}, got {edge:.4g}: too many"
-        )
+    cells = float(np.prod(size.astype(float)))
+    if cells > MOST_CELLS:
+        least = 1000.0 * edge * (cells / MOST_CELLS) ** (1 / 3)
+        raise BadInput(f"expected cells of at least about {least:.0f} mm for a part of this size, got {1000.0 * edge:g} mm")
     faces = _all_faces(size)
-    middles = _middles(faces, size)
+    middles = _middles(faces)
     own = _key_of(points[vertices] - low, edge, size)
     places = low + edge * middles
-    tree = KDTree(points)
-    near = tree.query(places, workers=-1)[1]
-    around_region = chosen[near]
+    around_region = chosen[KDTree(points).query(places, workers=-1)[1]]
     flesh = np.zeros(len(places), bool)
     # Only what is near the region or touches it is worth asking whether it is inside.
-    asked = (
-        np.flatnonzero(tree.query(places, workers=-1)[0] < np.inf)
-        if around_region.all()
-        else np.flatnonzero(_near_region(around_region, size))
-    )
+    asked = np.flatnonzero(_near_region(around_region, size))
     inside = igl.fast_winding_number(points, np.asarray(triangles, np.int64), np.ascontiguousarray(places[asked]))
     flesh[asked] = np.abs(inside) > 0.5
     kept = flesh & around_region
@@ -111,7 +106,7 @@ def _corner_places(faces):
     return places
 
 
-def _middles(faces, size):
+def _middles(faces):
     """Centroids in grid units, (T, 3)."""
     step = np.eye(3)[faces[:, 3]]
     centres = 2.0 * (faces[:, :3] + 0.5) + step

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from quiver.errors import BadInput
-from quiver.rig.pose import world_matrices
+from quiver.rig.pose import rest_matrices
 
 SHORTEST = 1e-5
 """Segments shorter than this share of the character's size count as zero: float32 could not hold their direction."""
@@ -87,7 +87,7 @@ def _picked(skeleton, nodes):
 def chain_path(character, layer_index, nodes, notes, name):
     """Turn a list of nodes into segments between points of the rest pose; remarks go to ``notes``. Raises BadInput."""
     skeleton = character.skeleton
-    world = world_matrices(skeleton, skeleton.rest.repeated(1))[0]
+    world = rest_matrices(skeleton)
     shortest = SHORTEST * max(float(np.ptp(world[:, :, 3], axis=0).max()), 1e-3)
     drivers, points, offsets, stretched = [], [nodes[0]], [np.zeros(3)], []
     driver, riders = nodes[0], []

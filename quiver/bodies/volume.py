@@ -14,6 +14,8 @@ DENSITY = 1000.0
 """[kg/m3], of water and flesh. It cancels out of every dial; contacts between parts will need it."""
 PINNED = 0.98
 """A node held at least so much is fixed to its keyed place."""
+STIFF_HOLD = 40.0
+"""How much stiffer than the flesh as a whole a hold of one half is."""
 LEAST_HOLD = 0.02
 """What holds a piece that nothing else holds."""
 POISSON_RANGE = (0.05, 0.48)
@@ -29,7 +31,7 @@ class VolumeBody:
     """The physics of a solid of N nodes and T tetrahedra for a Young's modulus of one. SI units.
 
     masses (N,) [kg]; holds (N,) 0..1, from PINNED on fixed; springs (N,) [1/s2] of the holds; volumes (T,) [m3];
-    gram (T, 6) and sixfold (T,) of the rest shape, as kernels/tets.py wants them; shear, bulk the constants of the solid;
+    gram (T, 3, 3) of the inverse rest edges [1/m2], sixfold (T,) six times the rest volume [m3]; shear, bulk the constants of the solid;
     lowest [1/s2] squared rate of the slowest mode, mode (N, 3) its shape, at most one long
     """
 
@@ -61,8 +63,7 @@ def build(lattice, node_holds, volume_keep, firmness):
     sixfold = np.linalg.det(edges)
     volumes = sixfold / 6.0
     inverse = np.linalg.inv(np.swapaxes(edges, 1, 2))
-    products = inverse @ np.swapaxes(inverse, 1, 2)
-    gram = np.stack([products[:, i, j] for i, j in ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))], 1)
+    gram = inverse @ np.swapaxes(inverse, 1, 2)
     masses = np.zeros(len(lattice.nodes))
     np.add.at(masses, lattice.tets.ravel(), np.repeat(volumes * DENSITY / 4.0, 4))
     poisson = poisson_of(volume_keep)
@@ -76,10 +77,6 @@ def build(lattice, node_holds, volume_keep, firmness):
     # Around rest, this stable neo-Hookean solid is linear elasticity with a second constant smaller by the first one.
     lowest, mode = _lowest_mode(stiffness, masses, springs, holds < PINNED, lattice.nodes)
     return VolumeBody(masses, holds, springs, volumes, gram, sixfold, shear, linear_bulk + shear, lowest, mode)
-
-
-STIFF_HOLD = 40.0
-"""How much stiffer than the flesh as a whole a hold of one half is."""
 
 
 def crossing(young, shear, edge, dt):

@@ -6,6 +6,7 @@ import numpy as np
 
 from quiver.errors import BadInput
 from quiver.rig import transforms
+from quiver.rig.pose import rest_matrices
 
 
 def is_there():
@@ -53,7 +54,7 @@ def write(path, character, name, frame_rate, frames, metres_per_unit, scenes):
     skel.CreateJointsAttr([paths[node] for node in order])
     rest = np.zeros((len(order), 4, 4))
     rest[:, :, 3] = [0.0, 0.0, 0.0, 1.0]
-    world = character.rest_world()
+    world = rest_matrices(skeleton)
     bind = _usd_matrices(world)[order]
     parents = skeleton.parents[order]
     inverse = np.linalg.inv(_usd_matrices(world))

@@ -6,7 +6,6 @@ import numpy as np
 
 from quiver.errors import BadInput
 from quiver.rig.clip import Clip
-from quiver.rig.pose import world_matrices
 from quiver.rig.skeleton import Skeleton
 
 
@@ -59,9 +58,13 @@ class Character:
     def joint_count(self):
         return int(self.skeleton.is_joint.sum())
 
-    def rest_world(self):
-        """World matrices of all nodes in the rest pose, float64 (J, 3, 4)."""
-        return world_matrices(self.skeleton, self.skeleton.rest.repeated(1))[0]
+    def mesh(self, name):
+        """The first mesh of that name. Raises BadInput, listing the names there are."""
+        for mesh in self.meshes:
+            if mesh.name == name:
+                return mesh
+        known = ", ".join(f"“{mesh.name}”" for mesh in self.meshes) or "none"
+        raise BadInput(f"expected one of the meshes {known}, got “{name}”")
 
     def clip_or_still(self, name):
         """The named clip; with no name, one frame of the rest pose."""

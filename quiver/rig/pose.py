@@ -48,6 +48,11 @@ def world_matrices(skeleton, pose):
     return forward_kinematics(skeleton.order, skeleton.parents, *arrays)
 
 
+def rest_matrices(skeleton):
+    """World matrices of the rest pose, float64 (J, 3, 4)."""
+    return world_matrices(skeleton, skeleton.rest.repeated(1))[0]
+
+
 def jointed_world(world, points):
     """Points (..., 3), each in the space of one placement (..., 3, 4), in the world."""
     return (world[..., :3, :3] @ points[..., None])[..., 0] + world[..., :3, 3]

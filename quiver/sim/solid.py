@@ -17,7 +17,7 @@ class SolidModel:
     """N particles, T tetrahedra in B blocks; SI units.
 
     tets int32 (T, 4); places int32 (T, 2) block and lane of each; indices int32 (4 B, LANES)
-    params float32 (B, PARAMS, LANES) with everything but the edges; inverse_masses float32 (N,)
+    params float32 (B, PARAMS, LANES) whose rows of edges `advance` fills anew each frame; inverse_masses float32 (N,)
     hold_shares float32 (N,) of a substep; keep, air shares a substep; gravity (3,) [m/s2]; dt [s]; speed_limit [m/s]
     """
 
@@ -69,13 +69,10 @@ def _steps(body, weights, shear):
 
     weights (T, 4) inverse masses; ``shear`` [Pa s2] includes the substep squared.
     """
-    gram = np.empty((len(weights), 3, 3))
-    for slot, (i, j) in enumerate(((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))):
-        gram[:, i, j] = gram[:, j, i] = body.gram[:, slot]
     # Rows for the first particle from those of the edges: nothing happens to what moves as one.
     stiffness = np.empty((len(weights), 4, 4))
-    stiffness[:, 1:, 1:] = gram
-    stiffness[:, 0, 1:] = -gram.sum(1)
+    stiffness[:, 1:, 1:] = body.gram
+    stiffness[:, 0, 1:] = -body.gram.sum(1)
     stiffness[:, :, 0] = -stiffness[:, :, 1:].sum(2)
     stiffness *= (shear * body.volumes)[:, None, None]
     step = np.linalg.solve(np.eye(4) + weights[:, :, None] * stiffness, weights[:, :, None] * np.eye(4))

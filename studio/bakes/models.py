@@ -1,14 +1,10 @@
 """Bakes: files made from takes."""
 
-import itertools
-import zlib
-
 from django.db import models
 
 from studio.jobs.models import Job
+from studio.pieces import packed, unpacked
 from studio.takes.models import Take
-
-CHUNK_BYTES = 4 * 2**20
 
 
 class Bake(models.Model):
@@ -36,20 +32,24 @@ class Bake(models.Model):
     class Meta:
         ordering = ["-pk"]
 
-    def keep(self, pieces):
-        """Keep the file, given in pieces of any size; returns its length. Never holds more than a few megabytes of it."""
-        waiting, number, total = b"", 0, 0
-        for piece in itertools.chain(pieces, [None]):
-            waiting += piece or b""
-            while len(waiting) >= CHUNK_BYTES or (piece is None and waiting):
-                BakeChunk.objects.create(bake=self, number=number, data=zlib.compress(waiting[:CHUNK_BYTES], 1))
-                total, number, waiting = total + len(waiting[:CHUNK_BYTES]), number + 1, waiting[CHUNK_BYTES:]
+    def keep(self, parts):
+        """Keep the file, given in parts of any size; returns its length."""
+        total = 0
+
+        def counted():
+            nonlocal total
+            for part in parts:
+                total += len(part)
+                yield part
+
+        for number, piece in enumerate(packed(counted())):
+            BakeChunk.objects.create(bake=self, number=number, data=piece)
         return total
 
     async def parts(self):
         """The file's bytes, piece by piece."""
         async for chunk in self.file_chunks.order_by("number").aiterator():
-            yield zlib.decompress(chunk.data)
+            yield unpacked(chunk.data)
 
 
 class BakeChunk(models.Model):

@@ -1,12 +1,9 @@
 """Characters and the versions of their setups."""
 
-import zlib
-
 from django.db import models, transaction
 
 from quiver import setup as setups
-
-CHUNK_BYTES = 4 * 2**20
+from studio.pieces import packed, unpacked
 
 
 class Character(models.Model):
@@ -29,11 +26,11 @@ class Character(models.Model):
 
     def source(self):
         """The file's bytes as they came in."""
-        return b"".join(zlib.decompress(chunk.data) for chunk in self.source_chunks.order_by("number"))
+        return b"".join(unpacked(chunk.data) for chunk in self.source_chunks.order_by("number"))
 
     def keep_source(self, data):
-        for number, start in enumerate(range(0, len(data), CHUNK_BYTES)):
-            SourceChunk.objects.create(character=self, number=number, data=zlib.compress(data[start : start + CHUNK_BYTES], 1))
+        for number, piece in enumerate(packed([data])):
+            SourceChunk.objects.create(character=self, number=number, data=piece)
 
     @property
     def setup(self):

@@ -13,7 +13,7 @@ from quiver.errors import BadInput
 from quiver.formats import frames
 from quiver.formats.gltf.reading import read_character
 from quiver.picture import picture
-from quiver.rig.pose import world_matrices
+from quiver.rig.pose import rest_matrices
 from studio.characters.models import Character
 
 KEPT_IN_MEMORY = 6
@@ -42,7 +42,7 @@ def bring_in(data, file_name, setup=None, is_demo=False):
 
 def _likely_scale(character):
     """Metres per unit: files of some hundred units are nearly always in centimetres."""
-    world = world_matrices(character.skeleton, character.skeleton.rest.repeated(1))[0]
+    world = rest_matrices(character.skeleton)
     span = float(np.ptp(world[:, :, 3], axis=0).max())
     return 0.01 if span > 25.0 else 1.0
 

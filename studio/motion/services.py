@@ -57,7 +57,7 @@ def remove_chain(row, layer_id, index):
 
 
 def set_dial(row, layer_id, dial_name, value):
-    """Set one dial of one layer; "" sets the default."""
+    """Set one dial of one layer; None sets the default. Raises BadInput."""
     layer = row.setup.layer(layer_id)
     dial = dials.dial_of(layer.kind, dial_name)
     value = dial.default if value is None else dial.checked(value)
@@ -99,7 +99,7 @@ def set_scene_dial(row, dial_name, value):
 
 
 def change_layer(row, layer_id, action, name):
-    """Switch, move, rename, copy or remove a layer."""
+    """Switch, move, rename or remove a layer. Raises BadInput."""
     layer = row.setup.layer(layer_id)
     changes = {
         "switch": lambda setup: setup.with_layer(replace(layer, is_on=not layer.is_on)),
@@ -128,4 +128,8 @@ def import_setup(row, text):
     unknown = setup.unknown_names(character.skeleton)
     if unknown:
         raise BadInput(f"this character has no joints called {', '.join(unknown[:20])}{' and more' if len(unknown) > 20 else ''}")
+    sizes = {mesh.name: len(mesh.positions) for mesh in reversed(character.meshes)}
+    unfit = [f"{area.name} (on {area.mesh})" for area in setup.regions if sizes.get(area.mesh) != area.vertices]
+    if unfit:
+        raise BadInput(f"this character has no mesh of that name and so many vertices for the regions {', '.join(unfit[:20])}")
     return edit(row, lambda _: setup, "Imported setup")

@@ -28,7 +28,7 @@ WHOLE_COMMANDS = {
 def add_region(row, name, mesh_name, joint):
     """A new region of a mesh: empty, or what a joint moves. Raises BadInput."""
     character, _ = loaded(row.pk)
-    mesh = _mesh(character, mesh_name)
+    mesh = character.mesh(mesh_name)
     levels = regions.nothing(len(mesh.positions))
     if joint:
         if joint not in character.skeleton:
@@ -62,7 +62,7 @@ def change_region(row, region_id, command, name="", other=""):
 
 
 def paint(row, region_id, stroke):
-    """Paint one stroke, as the stage sends it; returns (the region's new levels, Take or None). Raises BadInput."""
+    """Paint one stroke, as the stage sends it; returns the region's new levels. Raises BadInput."""
     region = row.setup.region(region_id)
     levels, top = levels_of(region), topology_of(row.pk, region.mesh)
     try:
@@ -77,14 +77,21 @@ def paint(row, region_id, stroke):
         dabs = np.concatenate([dabs, dabs * [-1.0, 1.0, 1.0]])
     allowed = _mask(stroke.get("seen"), len(levels), top if is_mirrored else None)
     painted = regions.brush(levels, top, dabs, radius, strength, falloff, mode, allowed)
-    return painted, _keep(row, region, painted, mode)
+    _keep(row, region, painted, mode)
+    return painted
 
 
 def spot(row, region_id, command, points, radius):
-    """What is done from clicked places: a soft spot around one, a gradient between two, flooding a piece. Raises BadInput."""
+    """What is done from clicked places: a soft spot around one, a gradient between two, flooding a piece.
+
+    points (1 or 2, 3) and radius in the mesh's own space. Returns the region's new levels. Raises BadInput.
+    """
     region = row.setup.region(region_id)
     levels, top = levels_of(region), topology_of(row.pk, region.mesh)
-    points = np.array(points, float).reshape(-1, 3)
+    try:
+        points = np.array(points, float).reshape(-1, 3)
+    except (TypeError, ValueError) as error:
+        raise BadInput(f"expected clicked places of three numbers each, could not read them: {error}") from error
     wanted = {"around": 1, "gradient": 2, "flood": 1}
     if command not in wanted or len(points) != wanted[command] or not np.isfinite(points).all():
         raise BadInput(f"expected one of {', '.join(wanted)} with its clicked places, got {command} with {len(points)}")
@@ -96,7 +103,8 @@ def spot(row, region_id, command, points, radius):
         "flood": lambda: regions.flood(levels, top, points[0]),
     }
     painted = functions[command]()
-    return painted, _keep(row, region, painted, command)
+    _keep(row, region, painted, command)
+    return painted
 
 
 def _keep(row, region, levels, label):
@@ -109,10 +117,10 @@ def _mask(seen, count, mirrored_top):
     """The vertices that the stage saw: numbers as packed bits in base64; None for all."""
     if seen is None:
         return None
-    levels = regions.unpacked_bits(str(seen), count)
+    allowed = regions.unpacked_bits(str(seen), count)
     if mirrored_top is not None:
-        levels = levels | levels[regions.mirror_partners(mirrored_top)]
-    return levels
+        allowed = allowed | allowed[regions.mirror_partners(mirrored_top)]
+    return allowed
 
 
 def levels_of(region):
@@ -121,7 +129,7 @@ def levels_of(region):
 
 
 def facts_of(row, region):
-    """What the panel says of a region: how many vertices are in, in how many pieces they overlap with others."""
+    """What the panel says of a region: how many vertices are in, and how many of them are in other regions too."""
     inside = regions.is_in(levels_of(region))
     overlaps = []
     for other in row.setup.regions:
@@ -136,12 +144,5 @@ def facts_of(row, region):
 def topology_of(character_id, mesh_name):
     """The Topology of a character's mesh, in the mesh's own space."""
     character, _ = loaded(character_id)
-    mesh = _mesh(character, mesh_name)
+    mesh = character.mesh(mesh_name)
     return topology(mesh.positions, mesh.triangles)
-
-
-def _mesh(character, name):
-    for mesh in character.meshes:
-        if mesh.name == name:
-            return mesh
-    raise BadInput(f"expected a mesh of this character, got “{name}”")

@@ -87,9 +87,7 @@ def paint(request, pk, region):
         radius = stroke.get("radius", 0.0)
         if not isinstance(radius, int | float) or not isinstance(stroke.get("points"), list):
             raise BadInput("expected clicked places and a radius")
-        painted, take = services.spot(row, region, str(stroke["command"]), stroke["points"], float(radius))
+        painted = services.spot(row, region, str(stroke["command"]), stroke["points"], float(radius))
     else:
-        painted, take = services.paint(row, region, stroke)
-    response = HttpResponse(painted.tobytes(), content_type="application/octet-stream")
-    response.headers["X-Take"] = str(take.pk) if take else ""
-    return response
+        painted = services.paint(row, region, stroke)
+    return HttpResponse(painted.tobytes(), content_type="application/octet-stream")

@@ -5,6 +5,7 @@ import json
 
 from quiver import dials, presets
 from quiver import setup as setups
+from quiver.mesh import regions
 from studio.takes.models import Take
 from tests.app.helpers import DeskTest
 
@@ -145,6 +146,10 @@ class SetupFileTest(DeskTest):
         response = self.bring(json.dumps(document))
         self.assertContains(response, "left wing, right wing", status_code=422)
         self.assertEqual(self.fresh.current.label, "Brought in")
+
+    def test_regions_of_another_character_are_listed(self):
+        document = setups.to_document(self.fresh.setup.with_new_region("Wing", "feathers", 3, regions.encode(regions.nothing(3))))
+        self.assertContains(self.bring(json.dumps(document)), "Wing (on feathers)", status_code=422)
 
     def test_what_is_no_setup_is_refused(self):
         for text in ("", "[]", '{"format": "else"}', b"\xff\xfe\x00", "[" * 100_000):

@@ -41,7 +41,7 @@ class RegionDeskTest(DeskTest):
         self.post("regions/add/", name="Hand", mesh="strip", joint="hand")
         hand = self.fresh.setup.region("hand")
         self.assertGreater(regions.is_in(regions.decode(hand.values, hand.vertices)).sum(), 4)
-        for fields, words in (({"mesh": "nothing"}, "mesh of this character"), ({"mesh": "strip", "joint": "wing"}, "wing")):
+        for fields, words in (({"mesh": "nothing"}, "one of the meshes"), ({"mesh": "strip", "joint": "wing"}, "wing")):
             self.assertContains(self.post("regions/add/", name="x", **fields), words, status_code=422)
 
     def test_a_stroke_is_one_version_and_the_answer_is_what_stays(self):
@@ -68,7 +68,13 @@ class RegionDeskTest(DeskTest):
         before = self.fresh.current_id
         for changes in (
             *({"dabs": []}, {"dabs": [[0, 0]]}, {"dabs": "x"}, {"radius": -1}, {"mode": "melt"}),
-            *({"strength": None}, {"seen": "A"}, {"command": "gradient", "points": [[0, 0, 0]]}, {"command": "melt", "points": []}),
+            *(
+                {"strength": None},
+                {"seen": "A"},
+                {"command": "gradient", "points": [[0, 0, 0]]},
+                {"command": "melt", "points": []},
+                {"command": "flood", "points": [["a", 0, 0]]},
+            ),
         ):
             self.assertEqual(self.paint(**changes).status_code, 422, changes)
         url = self.url("regions/flesh/paint/")

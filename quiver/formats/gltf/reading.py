@@ -9,7 +9,7 @@ from quiver.formats.gltf.meshes import read_meshes
 from quiver.formats.gltf.remarks import Remarks
 from quiver.rig import transforms
 from quiver.rig.character import Character
-from quiver.rig.pose import Pose, world_matrices
+from quiver.rig.pose import Pose, rest_matrices
 from quiver.rig.skeleton import Skeleton, parents_first
 
 READ_EXTENSIONS = {"KHR_mesh_quantization", "KHR_texture_transform"}
@@ -134,7 +134,7 @@ def _joints(document, count):
 
 
 def _check_size(skeleton, meshes, remarks):
-    world = world_matrices(skeleton, skeleton.rest.repeated(1))[0]
+    world = rest_matrices(skeleton)
     places = world[skeleton.is_joint, :, 3] if skeleton.is_joint.any() else world[:, :, 3]
     if not np.isfinite(world).all():
         remarks.refuse("non-finite", "the rest pose leaves the range of numbers", "Look for absurd scales.", "nodes")

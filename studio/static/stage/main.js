@@ -216,7 +216,7 @@ async function showLattice() {
     desk.stage.scene.add(desk.lattice.object);
     const { tets, nodes, fixed } = desk.lattice;
     byId('lattice-facts').textContent = `${tets.toLocaleString('en')} tetrahedra, ${fixed.toLocaleString('en')} of ${nodes.toLocaleString('en')} nodes fixed`;
-  } else if (byId('lattice-facts')) byId('lattice-facts').textContent = '';
+  } else if (byId('lattice-facts')) byId('lattice-facts').textContent = desk.wantsLattice && !desk.view ? 'The lattice needs the stage.' : '';
   desk.stage?.invalidate();
 }
 
