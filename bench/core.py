@@ -1,7 +1,11 @@
-"""Rows of the core: chains, skinning, opening a file."""
+"""Rows of the core: chains, skinning, opening a file, soft solids."""
+
+import types
 
 import numpy as np
 import pygltflib
+from numba import njit
+from numba.extending import register_jitable
 
 from bench.rows import against, row, seconds
 from quiver.bake.joints import Track
@@ -18,6 +22,7 @@ from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
 from quiver.sim.step import advance, motion_rows
 from quiver.stack import Run, TakeSpec
+from quiver.threads import CORES
 from tests.solids import box_surface
 
 CHAINS, SEGMENTS, SUBSTEPS, FRAME_RATE = 1000, 8, 10, 24.0
@@ -166,16 +171,19 @@ def solid_rows():
     for wanted in (50_000, 10_000):
         made, body = _bar(wanted)
         run = SolidRun(made, body)
-        plain = SolidRun(*_bar(400))
+        plain = PlainSolid(run)
         each = SUBSTEPS * len(made.tets)
-        mine, other = against(run.frame, lambda plain=plain: plain.plain_frame(1), rounds=3)
-        per_plain = other / len(plain.made.tets)
+        mine, other = against(run.frame, plain.scalar, rounds=5)
+        what = f"{len(made.tets)} tetrahedra, {SUBSTEPS} substeps, {CORES} threads"
         if wanted == 50_000:
-            note = f"{len(made.tets)} tetrahedra, {SUBSTEPS} substeps, one thread; baseline: the same formula in NumPy, block by block"
-            yield row("tets_50k_ns", mine / each * 1e9, per_plain * 1e9, "ns a solve", note)
+            note = f"{what}; baseline: the tetrahedra of one substep by the same formula in plain Numba, one after another"
+            yield row("tets_50k_ns", mine / each * 1e9, other / len(made.tets) * 1e9, "ns a solve", note)
+            mine, other = against(run.frame, plain.by_colour, rounds=3)
+            note = f"{what}; baseline: the same in NumPy, colour by colour ({len(plain.colours)} colours)"
+            yield row("tets_50k_numpy", mine / each * 1e9, other / len(made.tets) * 1e9, "ns a solve", note)
         else:
-            note = f"{len(made.tets)} tetrahedra, {SUBSTEPS} substeps; baseline: the same formula in NumPy, block by block"
-            yield row("tets_10k_frame_ms", mine * 1e3, per_plain * each * 1e3, "ms a frame", note)
+            note = f"{what}; baseline: the tetrahedra alone by the same formula in plain Numba, one after another"
+            yield row("tets_10k_frame_ms", mine * 1e3, other * SUBSTEPS * 1e3, "ms a frame", note)
     yield _lattice_row()
     yield _mudwick_row()
 
@@ -200,14 +208,68 @@ class SolidRun:
     def frame(self):
         solid.advance(self.model, self.state, self.targets, self.made.nodes)
 
-    def plain_frame(self, substeps):
-        """The tetrahedra's part of some substeps in NumPy."""
-        points = np.zeros((len(self.made.nodes) + 1, 4), np.float32)
-        points[:-1, 3] = self.model.inverse_masses
-        params = self.model.params.reshape(-1, LANES)
-        for _ in range(substeps):
-            for block in range(len(self.model.params)):
-                tets.solve_block(block, points, self.model.indices, params)
+
+class PlainSolid:
+    """The tetrahedra of a SolidRun, one substep of them, by the kernel's own formula in two plain ways."""
+
+    def __init__(self, run):
+        tets_of, count = run.made.tets, len(run.made.nodes)
+        self.points = np.zeros((4 * solid.row_count(count), 4), np.float32)
+        self.points[:count, 3] = run.model.inverse_masses
+        block, lane = run.model.places.T
+        params = run.model.tets[1].reshape(-1, tets.PARAMS, LANES)[block, :, lane]
+        self.lone = tets_of.reshape(-1, 1), params.reshape(-1, 1)
+        colour_of = _colours(tets_of, count)
+        self.colours = [(np.ascontiguousarray(tets_of[own].T), np.ascontiguousarray(params[own].T)) for own in colour_of]
+        self.none = np.zeros((0, LANES), np.float32)
+
+    def scalar(self):
+        scalar_solve(len(self.lone[0]) // 4, self.points, *self.lone, np.zeros((0, 1), np.float32))
+
+    def by_colour(self):
+        for indices, params in self.colours:
+            tets.solve_block(0, self.points, indices, params, self.none)
+
+
+def _colours(tets_of, count):
+    """Groups of tetrahedra in which no particle is named twice: each takes the first group that has none of its own."""
+    taken, colour_of = np.zeros(count, np.int64), np.empty(len(tets_of), int)
+    for index, own in enumerate(tets_of):
+        used = int(np.bitwise_or.reduce(taken[own]))
+        colour = (~used & (used + 1)).bit_length() - 1
+        colour_of[index] = colour
+        taken[own] |= 1 << colour
+    return [np.flatnonzero(colour_of == colour) for colour in range(colour_of.max() + 1)]
+
+
+def _scalar_solve():
+    """The kernel's formula compiled for single numbers: its source, with plain forms of what it is written with."""
+    words = {
+        "load": lambda array, row: array[row, 0],
+        "fused": lambda left, right, more: left * right + more,
+        "larger": lambda left, right: max(left, np.float32(right)),
+        "gather": lambda points, indices, row: points[indices[row, 0]],
+        "scatter": _scatter_one,
+    }
+    scope = vars(tets) | {name: register_jitable(word) for name, word in words.items()}
+    for name in ("combined", "crossed", "gained", "solve_block"):
+        scope[name] = register_jitable(types.FunctionType(getattr(tets, name).__code__, scope))
+    solve = scope["solve_block"]
+
+    @njit(error_model="numpy")
+    def each(count, points, indices, params, drafts):
+        for block in range(count):
+            solve(block, points, indices, params, drafts)
+
+    return each
+
+
+def _scatter_one(points, indices, row, x, y, z, w):
+    point = points[indices[row, 0]]
+    point[0], point[1], point[2], point[3] = x, y, z, w
+
+
+scalar_solve = _scalar_solve()
 
 
 def _lattice_row():

@@ -139,6 +139,14 @@ VOLUME_DIALS = (
         "Feel",
         "Whether the rest pose shows it under its own weight, so that nothing sags on the first frame.",
     ),
+    Choice(
+        "shape",
+        "Where it settles",
+        (("pose", "in the keyed pose"), ("rest", "in its own shape")),
+        "pose",
+        "Body",
+        "A still pose looks as keyed; or, as real flesh does, it pushes back where the joints bend it.",
+    ),
     Dial(
         "firmness", "Firmness", "%", 10.0, 1000.0, 100.0, 5.0, "Body", "Firm flesh moves as one lump, soft flesh ripples; the rate stays."
     ),

@@ -58,7 +58,7 @@ class Region:
 class Layer:
     """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant.
 
-    A chain layer has ``chains``, a volume layer a ``region`` (its id).
+    A chain layer has ``chains`` and may hang on a volume layer that it ``rides`` (its id); a volume layer has a ``region`` (its id).
     """
 
     id: str
@@ -69,6 +69,7 @@ class Layer:
     values: dict = field(default_factory=dict)
     amount: tuple = ((0.0, 1.0),)
     region: str = ""
+    rides: str = ""
 
     def value(self, name):
         """The value of a dial, or its default."""
@@ -141,7 +142,8 @@ class Setup:
     def without_layer(self, identifier):
         """This setup less one layer. Raises BadInput where there is none."""
         self.layer(identifier)
-        return replace(self, layers=tuple(layer for layer in self.layers if layer.id != identifier))
+        left = (layer for layer in self.layers if layer.id != identifier)
+        return replace(self, layers=tuple(replace(layer, rides="") if layer.rides == identifier else layer for layer in left))
 
     def moved(self, identifier, by):
         """This setup with one layer moved by some places in the order. Raises BadInput where there is none."""
@@ -221,6 +223,7 @@ def _layer_document(layer):
         "name": layer.name,
         "kind": layer.kind,
         "on": layer.is_on,
+        **({"rides": layer.rides} if layer.rides else {}),
         **({"region": layer.region} if layer.kind == "volume" else {"chains": [chain_document(chain) for chain in layer.chains]}),
         "dials": {dial.name: layer.value(dial.name) for dial in dials.DIALS_OF_KIND[layer.kind]},
         "amount": [list(key) for key in layer.amount],
@@ -259,9 +262,14 @@ def from_document(document):
     setup = Setup(read, **scene, regions=tuple(_read_region(area, f"regions[{index}]") for index, area in enumerate(areas)))
     names = [region.id for region in setup.regions]
     _expect(len(set(names)) == len(names), "regions", "a different id for each region", names)
-    for layer in read:
+    for index, layer in enumerate(read):
         if layer.kind == "volume":
             setup.region(layer.region)
+        if layer.rides:
+            carriers = [other.id for other in read if other.kind == "volume"]
+            _expect(
+                layer.kind == "chain" and layer.rides in carriers, f"layers[{index}].rides", "the id of a volume, in a chain", layer.rides
+            )
     return setup
 
 
@@ -285,7 +293,7 @@ def _identifier(value, where):
 
 def _read_layer(document, where):
     _expect(isinstance(document, dict), where, "an object", document)
-    _known(document, {"id", "name", "kind", "on", "chains", "region", "dials", "amount"}, where)
+    _known(document, {"id", "name", "kind", "on", "chains", "region", "rides", "dials", "amount"}, where)
     kind = document.get("kind")
     _expect(isinstance(kind, str) and kind in dials.DIALS_OF_KIND, f"{where}.kind", f"one of {', '.join(dials.DIALS_OF_KIND)}", kind)
     identifier, is_on = _identifier(document.get("id"), where), document.get("on", True)
@@ -306,6 +314,7 @@ def _read_layer(document, where):
         dials.defaults(kind) | {name: dials.dial_of(kind, name).checked(value) for name, value in values.items()},
         read_amount(document.get("amount", [[0, 1]]), f"{where}.amount"),
         _text(document.get("region", ""), f"{where}.region"),
+        _text(document.get("rides", ""), f"{where}.rides"),
     )
 
 

@@ -27,6 +27,8 @@ FULL_INFLUENCE = 0.25
 """Influence from which on a vertex follows the solid entirely."""
 FLAT = 1e-18
 """A placement that squeezes volumes to such a share has no way back."""
+LEAST_CARRIED = 0.02
+"""What carries a node by less than this share is left out: a whisker must not be simulated finely for the sake of the chin."""
 KEPT_PARTS = 12
 
 
@@ -93,7 +95,10 @@ def _carried(mesh, surface, nodes, rest_world):
         np.add.at(total, (rows, slots_of(mesh)[near].reshape(-1)), (shares[..., None] * mesh.weights[near]).reshape(-1))
         slots = np.argsort(-total, axis=1)[:, :4].astype(np.int32)
         weights = np.take_along_axis(total, slots, 1)
+        weights[weights < LEAST_CARRIED * weights.sum(1, keepdims=True)] = 0.0
         weights = (weights / weights.sum(1, keepdims=True)).astype(np.float32)
+        used, slots = np.unique(np.where(weights > 0.0, slots, slots[:, :1]), return_inverse=True)
+        bind_nodes, slots = bind_nodes[used], slots.reshape(weights.shape).astype(np.int32)
     full = np.tile(np.eye(4), (len(bind_nodes), 1, 1))
     full[:, :3] = rest_world[bind_nodes]
     if (np.abs(np.linalg.det(full)) < FLAT).any():
@@ -147,7 +152,7 @@ class Solid:
         young = volume.young_for(self.body, self.part.edge, stiffness, dt)
         air = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
         self.weight = value("gravity") / 100.0 * swing.GRAVITY
-        options = {"keep": keep, "air": air, "pressure": value("pressure") / 100.0}
+        options = {"keep": keep, "air": air, "pressure": value("pressure") / 100.0, "settles": value("shape") == "pose"}
         limit = MOST_PER_STEP * self.size() / dt
         self.measure = SolidMeasure(self.part.lattice.nodes, self.part.lattice.tets)
         self.model = solid.solid_model(self.body, self.part.lattice.tets, young, dt, speed_limit=limit, **options)
@@ -172,6 +177,12 @@ class Solid:
         """In which frames the part's root jumps: bool (F,) from node matrices (F, J, 3, 4) at frames."""
         return jumps_of(frame_world[:, [self._heaviest()]], np.array([self.size() / self.scale]))[:, 0]
 
+    @property
+    def carriers(self):
+        """The nodes that carry the part."""
+        carried = self.part.carried
+        return [int(node) for node in np.unique(carried.joints[carried.weights > 0.0])]
+
     def size(self):
         """How large the part is, corner to corner [m]."""
         return float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0)))
@@ -185,9 +196,10 @@ class Solid:
         """Begin at rest in a pose: node matrices (J, 3, 4)."""
         self.before = self.keyed(world[None])[0]
         self.turned = self.frames_of(world[None])[0]
+        self.moved_before = np.zeros((1, *self.before.shape), np.float32)
         self.state = solid.SolidState(self.before)
 
-    def advance(self, world, jumped, frames):
+    def advance(self, world, jumped, frames, threads=None):
         """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4).
 
         Returns displacements (frames, N, 3) [m] and measures (frames, 2): change of volume and greatest stretch [%].
@@ -195,21 +207,36 @@ class Solid:
         jumped  bool (frames,): in such a frame the keyed motion is taken from the frame's end at once. Raises Unstable.
         """
         per_frame = len(world) // frames
-        keyed, turned = self.keyed(world), self.frames_of(world)
+        keyed, turned = self.keyed(world), self.frames_of(world[per_frame - 1 :: per_frame])
         out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 2), np.float32)
         for frame in range(frames):
             part = slice(frame * per_frame, (frame + 1) * per_frame)
             targets = keyed[part]
             if jumped[frame]:
-                self._carry_over(targets[-1], turned[part][-1])
+                self._carry_over(targets[-1], turned[frame])
                 targets = np.repeat(targets[-1:], per_frame, 0)
-            solid.advance(self.model, self.state, targets, self.before, self._gravity(turned[part][-1]))
-            self.before, self.turned = targets[-1], turned[part][-1]
+            if self.layer.value("shape") == "pose":
+                solid.settle(self.model, targets[-1])
+            solid.advance(self.model, self.state, targets, self.before, self._gravity(turned[frame]), threads)
+            self.before, self.turned = targets[-1], turned[frame]
             out[frame] = self.state.positions - self.before
             measures[frame] = self.measure(self.state.positions)
             if not self.state.greatest_speed < RUNAWAY:
                 raise Unstable(self.layer.name, frame, "it moves faster than anything real could")
+        self.moves = np.concatenate([self.moved_before, out])
+        self.moved_before = out[-1:]
         return out, measures
+
+    def ride_of(self, place):
+        """How a place [file units] in the rest pose rides on the solid: the corners of a tetrahedron (4,) and its shares of them (4,)."""
+        return lattices.shares_at(self.part.lattice, np.asarray(place, float) * self.scale)
+
+    def shifts(self, ride, per_frame):
+        """How the solid moved what rides on it in the latest frames: (frames x per_frame, 3) [file units], even between the frames."""
+        corners, shares = ride
+        ends = np.einsum("c,fck->fk", shares, self.moves[:, corners].astype(float)) / self.scale
+        within = (np.arange(per_frame) + 1.0)[:, None] / per_frame
+        return (ends[:-1, None] + within * np.diff(ends, axis=0)[:, None]).reshape(-1, 3)
 
     def _gravity(self, turned):
         down = np.array([0.0, -self.weight, 0.0])

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from quiver import order
 from quiver.bodies import chain as chain_body
 from quiver.bodies import picking
 from quiver.errors import BadInput, Unstable
@@ -74,13 +75,16 @@ class Run:
             solid.compile(self.substeps, self.notes)
         self.moved = _moved(self.solids)
         rest_world = rest_matrices(self.skeleton)
-        self.waves = [
-            Wave(self.skeleton, wave, [chain_layers[path.layer] for path in wave], spec.setup, self.substeps, rest_world, self.notes)
-            for wave in _waves(self.skeleton, paths)
+        layer_of = [chain_layers[path.layer] for path in paths]
+        self.stages = [
+            Stage(self, [paths[k] for k in stage.paths], [layer_of[k] for k in stage.paths], stage, rest_world)
+            for stage in order.stages(self.skeleton, paths, layer_of, self.solids)
         ]
+        self.waves = [stage.wave for stage in self.stages if stage.wave]
         self.rotated = np.array(sorted({int(node) for path in paths for node in path.drivers}), np.int32)
         stretched = [path for path in paths if chain_layers[path.layer].value("stretch") > 0.0]
-        self.translated = np.array(sorted({node for path in stretched for nodes in path.stretch_nodes for node in nodes}), np.int32)
+        moved = {node for path in stretched for nodes in path.stretch_nodes for node in nodes}
+        self.translated = np.array(sorted(moved.union(*(stage.rides for stage in self.stages))), np.int32)
 
     def _last_frame(self):
         first, last = self.spec.first_frame, self.spec.last_frame
@@ -96,17 +100,15 @@ class Run:
         start = first - preroll
         frames = np.arange(start, self.last_frame + 1)
         frame_world = world_matrices(self.skeleton, self._keyed(frames))
-        jumps = [wave.jumps(frame_world) for wave in self.waves]
         for part in (*self.waves, *self.solids):
             part.start(frame_world[0])
-        solid_jumps = [solid.jumps(frame_world) for solid in self.solids]
+            part.jumped = part.jumps(frame_world)
         at, size = start, preroll + FIRST_CHUNK
         while at <= self.last_frame and keep_going():
-            end = min(at + size, self.last_frame + 1)
+            # A few frames that would be left over come along.
+            end = self.last_frame + 1 if self.last_frame + 1 - at < size + FIRST_CHUNK else at + size
             began = time.perf_counter()
-            final, keyed_world, world = self._simulate(at, end, start, jumps)
-            spent = [time.perf_counter() - began]
-            soft, measures = self._soften(at, end, start, world, solid_jumps, spent)
+            final, keyed_world, soft, measures, spent = self._simulate(at, end, start)
             shown = slice(max(first - at, 0), end - at)
             if shown.start < shown.stop:
                 chunk = self._chunk(at + shown.start, final[shown], keyed_world[shown], [moves[shown] for moves in soft])
@@ -130,49 +132,39 @@ class Run:
             pose.translations[early], pose.rotations[early], pose.scales[early] = mixed.translations, mixed.rotations, mixed.scales
         return pose
 
-    def _simulate(self, at, end, start, jumps):
-        """Simulate the chains in frames at..end-1.
+    def _simulate(self, at, end, start):
+        """Simulate frames at..end-1, stage by stage.
 
-        Returns the final pose and the keyed world at those frames, and the final world at all their substeps (without solids: nothing).
+        Returns the final pose and the keyed world at those frames, for each solid its vertices' offsets (F, R, 3), measures (F, V, 2), and
+        the seconds spent on all chains, then on each solid.
         """
-        count = end - at
         # Frame numbers of all substeps; the last of each frame is that frame exactly.
         inside = np.arange(1 - self.substeps, 1) / self.substeps
         pose = self._keyed((np.arange(at, end)[:, None] + inside).ravel())
-        world = world_matrices(self.skeleton, pose)
         ends = slice(self.substeps - 1, None, self.substeps)
-        keyed_world = world[ends].copy()
-        for index, wave in enumerate(self.waves):
-            # Only a wave that others hang on must be known between the frames too.
-            is_last = index + 1 == len(self.waves) and not self.solids
-            every = self.substeps if is_last else 1
-            pose = pose[ends] if is_last else pose
-            jumped = jumps[index][at - start : end - start]
-            try:
-                driven = wave.advance(world, jumped, count, every, self.threads)
-            except Unstable as error:
-                raise Unstable(error.layer, at + error.frame, error.reason) from error
-            amounts = np.array([[layer.amount_at(frame) for layer in wave.layers] for frame in range(at, end)])
-            wave.apply(pose, driven, amounts if is_last else np.repeat(amounts, self.substeps, axis=0))
-            if not is_last:
-                world = world_matrices(self.skeleton, pose)
-        return (pose[ends] if self.solids or not self.waves else pose), keyed_world, world
-
-    def _soften(self, at, end, start, world, jumps, spent):
-        """Simulate the solids in frames at..end-1: for each its vertices' offsets (F, R, 3), and measures (F, V, 2).
-
-        Appends to ``spent`` the seconds that each took.
-        """
-        soft, measures = [], np.zeros((end - at, len(self.solids), 2), np.float32)
-        for solid, jumped in zip(self.solids, jumps, strict=True):
+        moving = Moving(pose, world_matrices(self.skeleton, pose), pose[ends].copy(), at, slice(at - start, end - start))
+        keyed_world = moving.world[ends].copy()
+        soft, measures = [None] * len(self.solids), np.zeros((end - at, len(self.solids), 2), np.float32)
+        spent = [0.0] * (1 + len(self.solids))
+        for stage in self.stages:
             began = time.perf_counter()
-            try:
-                moved, measures[:, len(soft)] = solid.advance(world, jumped[at - start : end - start], end - at)
-            except Unstable as error:
-                raise Unstable(error.layer, at + error.frame, error.reason) from error
-            soft.append(solid.offsets(moved, np.array([solid.layer.amount_at(frame) for frame in range(at, end)])))
-            spent.append(time.perf_counter() - began)
-        return soft, measures
+            stage.hang(moving)
+            stage.swing(moving, self.threads)
+            spent[0] += time.perf_counter() - began
+            for index in stage.solids:
+                began = time.perf_counter()
+                soft[index], measures[:, index] = self._soften(self.solids[index], moving)
+                spent[1 + index] = time.perf_counter() - began
+        return moving.final, keyed_world, soft, measures, spent
+
+    def _soften(self, solid, moving):
+        """Simulate one solid: its vertices' offsets (F, R, 3) and its measures (F, 2)."""
+        frames = range(moving.at, moving.at + len(moving.final.rotations))
+        try:
+            moved, measures = solid.advance(moving.world, solid.jumped[moving.span], len(frames), self.threads)
+        except Unstable as error:
+            raise Unstable(error.layer, moving.at + error.frame, error.reason) from error
+        return solid.offsets(moved, np.array([solid.layer.amount_at(frame) for frame in frames])), measures
 
     def _chunk(self, first_frame, final, keyed_world, soft):
         final_world = world_matrices(self.skeleton, final)
@@ -198,6 +190,66 @@ class Run:
             mesh = solid.part.mesh_index
             out[:, start_of[mesh] + np.searchsorted(self.moved[mesh], solid.part.lattice.vertices)] += moves.astype(np.float32)
         return out
+
+
+@dataclass
+class Moving:
+    """Some frames while they are simulated: all their substeps, S of them, and the frames themselves, F of them.
+
+    pose, world (S, J) what carries later stages; final the pose (F, J) as all chains leave it; at the first frame; span the frames counted
+    from the run's start
+    """
+
+    pose: object
+    world: np.ndarray
+    final: object
+    at: int
+    span: slice
+
+
+class Stage:
+    """What a run simulates at the same time: chains, as one wave; and solids (by index). ``rides`` {node: (solid, its place on it)}."""
+
+    def __init__(self, run, paths, layers, stage, rest_world):
+        self.skeleton, self.solids, self.is_needed, self.substeps = run.skeleton, stage.solids, stage.is_needed, run.substeps
+        self.wave = Wave(run.skeleton, paths, layers, run.spec.setup, run.substeps, rest_world, run.notes) if paths else None
+        by_layer = {solid.layer.id: solid for solid in run.solids}
+        self.rides = {}
+        for path, layer in zip(paths, layers, strict=True):
+            if layer.rides in by_layer:
+                root, solid = int(path.point_nodes[0]), by_layer[layer.rides]
+                self.rides[root] = solid, solid.ride_of(rest_world[root, :, 3])
+
+    def hang(self, moving):
+        """Shift the roots that ride on solids along with them, in place."""
+        ends = slice(self.substeps - 1, None, self.substeps)
+        for node, (solid, ride) in self.rides.items():
+            shifts, parent = solid.shifts(ride, self.substeps), self.skeleton.parents[node]
+            amounts = np.array([solid.layer.amount_at(moving.at + frame) for frame in range(len(shifts) // self.substeps)])
+            shifts *= np.repeat(amounts, self.substeps)[:, None]
+            if parent >= 0:
+                shifts = np.linalg.solve(moving.world[:, parent, :, :3], shifts[..., None])[..., 0]
+            moving.pose.translations[:, node] += shifts
+            moving.final.translations[:, node] += shifts[ends]
+        if self.rides:
+            moving.world = world_matrices(self.skeleton, moving.pose)
+
+    def swing(self, moving, threads):
+        """Simulate the chains, and turn their joints in place. Raises Unstable."""
+        if not self.wave:
+            return
+        frames = len(moving.final.rotations)
+        # Only what later stages hang on must be known between the frames too.
+        every = 1 if self.is_needed else self.substeps
+        try:
+            driven = self.wave.advance(moving.world, self.wave.jumped[moving.span], frames, every, threads)
+        except Unstable as error:
+            raise Unstable(error.layer, moving.at + error.frame, error.reason) from error
+        amounts = np.array([[layer.amount_at(frame) for layer in self.wave.layers] for frame in range(moving.at, moving.at + frames)])
+        self.wave.apply(moving.final, driven.every(self.substeps // every), amounts)
+        if self.is_needed:
+            self.wave.apply(moving.pose, driven, np.repeat(amounts, self.substeps, axis=0))
+            moving.world = world_matrices(self.skeleton, moving.pose)
 
 
 def _moved(solids):
@@ -235,13 +287,3 @@ def _paths(character, layers, notes):
                 names = f"“{layers[other].name}” and “{layers[path.layer].name}”"
                 raise BadInput(f"expected one chain for each joint, but {names} both drive “{character.skeleton.names[node]}”")
     return paths
-
-
-def _waves(skeleton, paths):
-    """Group chains by how many other chains they hang on, root first."""
-    driver_path = {int(node): number for number, path in enumerate(paths) for node in path.drivers}
-    levels = []
-    for number, path in enumerate(paths):
-        above = {driver_path[node] for node in skeleton.ancestors(int(path.point_nodes[0])) if node in driver_path}
-        levels.append(len(above - {number}))
-    return [[path for path, level in zip(paths, levels, strict=True) if level == wanted] for wanted in sorted(set(levels))]

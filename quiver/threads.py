@@ -2,9 +2,34 @@
 
 import itertools
 import os
+import threading
 from concurrent.futures import ThreadPoolExecutor
 
-_pool = ThreadPoolExecutor(max_workers=os.cpu_count() or 1, thread_name_prefix="quiver")
+CORES = os.cpu_count() or 1
+_inside = threading.local()
+
+
+def _enter():
+    _inside.is_worker = True
+
+
+_pool = ThreadPoolExecutor(CORES, "quiver", _enter)
+
+
+def crew_of(parts, threads=None):
+    """How many threads may work at once on so many parts; one for a thread of the pool, which must never wait for its fellows."""
+    if getattr(_inside, "is_worker", False):
+        return 1
+    return max(1, min(threads or CORES, parts))
+
+
+def together(work, crew):
+    """Call ``work(0)`` to ``work(crew - 1)`` at the same time; they may wait for each other."""
+    others = [_pool.submit(work, part) for part in range(1, crew)]
+    # The calling thread works too: it already has a core, and only the others must be woken.
+    work(0)
+    for other in others:
+        other.result()
 
 
 def split(work, count, worth, threads=None):
@@ -12,13 +37,6 @@ def split(work, count, worth, threads=None):
 
     ``worth`` is how many pieces it takes before handing over to a thread saves more than it costs.
     """
-    parts = min(threads or os.cpu_count() or 1, max(1, count // worth))
-    if parts == 1:
-        work(0, count)
-        return
-    own, *rest = itertools.pairwise(round(part * count / parts) for part in range(parts + 1))
-    others = [_pool.submit(work, *part) for part in rest]
-    # The calling thread works too: it already has a core, and only the others must be woken.
-    work(*own)
-    for other in others:
-        other.result()
+    parts = crew_of(max(1, count // worth), threads)
+    bounds = list(itertools.pairwise(round(part * count / parts) for part in range(parts + 1)))
+    together(lambda part: work(*bounds[part]), parts)

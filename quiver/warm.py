@@ -35,7 +35,8 @@ def _warm_solid():
     )
     made = lattice.build(corners, faces, np.ones(8, bool), 0.5)
     body = volume.build(made, np.zeros(len(made.nodes)), 0.5, 1.0)
-    model = solid.solid_model(body, made.tets, 1e4, 0.01)
+    model = solid.solid_model(body, made.tets, 1e4, 0.01, longest=2.0, settles=True)
+    solid.settle(model, made.nodes)
     solid.advance(model, solid.SolidState(made.nodes), made.nodes[None], made.nodes)
     SolidMeasure(made.nodes, made.tets)(made.nodes)
 

@@ -28,6 +28,10 @@ class Driven:
     turns: np.ndarray
     lengths: np.ndarray
 
+    def every(self, step):
+        """Every ``step``-th sample, the last one among them."""
+        return Driven(self.turns[step - 1 :: step], self.lengths[step - 1 :: step])
+
 
 class Wave:
     """Chains of one dependency level, with their model and state. ``paths`` and ``layers`` are parallel."""

@@ -34,6 +34,22 @@ def bar(edge, length=1.0, thick=0.2, held=lambda nodes: nodes[:, 0] < 0.05, volu
     return made, volume.build(made, held(made.nodes).astype(float), volume_keep, firmness)
 
 
+def filled_bar(cells, size, held, volume_keep):
+    """A box of just that size, cut into ``cells`` (x, y, z) of six tetrahedra each, as (Lattice, VolumeBody)."""
+    wide = np.array(cells) + 1
+    nodes = np.stack(np.meshgrid(*(np.linspace(0.0, s, n) for s, n in zip(size, wide, strict=True)), indexing="ij"), -1).reshape(-1, 3)
+    low = np.stack(np.meshgrid(*map(np.arange, cells), indexing="ij"), -1).reshape(-1, 3)
+    tets = []
+    for order in itertools.permutations(range(3)):
+        # From the low corner to the high one along the three axes, in each order.
+        corners = np.cumsum([np.zeros(3, int), *np.eye(3, dtype=int)[list(order)]], axis=0)
+        tets.append(np.ravel_multi_index(np.moveaxis(low[:, None] + corners, -1, 0), wide))
+    nodes, tets, *_ = lattice.ordered(nodes, np.concatenate(tets).astype(np.int32))
+    nobody = np.zeros(len(nodes), bool)
+    made = lattice.Lattice(nodes, tets, nobody, *np.zeros((3, 0), int), np.zeros(len(nodes), int), size[1] / cells[1])
+    return made, volume.build(made, held(nodes).astype(float), volume_keep, 1.0)
+
+
 class Run:
     """Advances a body whose keyed places stand still; remembers displacements (frames, N, 3)."""
 

@@ -73,13 +73,27 @@ def build(positions, triangles, chosen, edge):
     used, tets = np.unique(codes, return_inverse=True)
     tets = tets.reshape(codes.shape).astype(np.int32)
     others = np.unique(_node_codes(faces[np.flatnonzero(flesh & ~kept)], size))
-    nodes = low + edge * _node_places(used, size)
-    tets = _positive(nodes, tets)
+    nodes, tets, order, place_of = ordered(low + edge * _node_places(used, size), tets)
     row_of = np.full(len(faces), -1)
-    row_of[rows] = np.arange(len(rows))
+    row_of[rows] = place_of
     corners = tets[row_of[own]]
     shares = _barycentric(nodes[corners], points[vertices])
-    return Lattice(nodes, tets, np.isin(used, others), vertices, corners, shares, _pieces(len(nodes), tets), edge)
+    return Lattice(nodes, tets, np.isin(used, others)[order], vertices, corners, shares, _pieces(len(nodes), tets), edge)
+
+
+def ordered(nodes, tets):
+    """Number nodes (N, 3) and tetrahedra (T, 4) one after another along the longest side, so that what is near has near numbers.
+
+    Returns both, each tetrahedron with a positive volume, which node was which (N,), and where each tetrahedron went (T,).
+    """
+    order = np.argsort(nodes[:, np.argmax(np.ptp(nodes, axis=0))], kind="stable")
+    number = np.empty(len(order), np.int32)
+    number[order] = np.arange(len(order))
+    tets = number[tets]
+    sequence = np.argsort(tets.min(1), kind="stable")
+    place_of = np.empty(len(sequence), int)
+    place_of[sequence] = np.arange(len(sequence))
+    return nodes[order], _positive(nodes[order], tets[sequence]), order, place_of
 
 
 def _all_faces(size):
@@ -174,6 +188,18 @@ def _pieces(count, tets):
     pairs = np.concatenate([tets[:, [0, 1]], tets[:, [0, 2]], tets[:, [0, 3]]])
     graph = sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(count, count))
     return csgraph.connected_components(graph, directed=False)[1]
+
+
+def shares_at(lattice, place):
+    """The tetrahedron (4,) that holds a place (3,), or is nearest to it, and the place's shares (4,) of its corners."""
+    corners = lattice.nodes[lattice.tets]
+    shares = _barycentric(corners, np.broadcast_to(place, (len(corners), 3)))
+    found = int(np.argmax(shares.min(1)))
+    if shares[found].min() < 0.0:
+        # Outside, it goes with the nearest spot of the solid.
+        found = int(np.argmin(np.linalg.norm(corners.mean(1) - place, axis=1)))
+    inside = np.maximum(shares[found], 0.0)
+    return lattice.tets[found], inside / inside.sum()
 
 
 def near_vertices(positions, nodes):

@@ -30,16 +30,19 @@ EIGEN_ROUNDS = 16
 class VolumeBody:
     """The physics of a solid of N nodes and T tetrahedra for a Young's modulus of one. SI units.
 
-    masses (N,) [kg]; holds (N,) 0..1, from PINNED on fixed; springs (N,) [1/s2] of the holds; volumes (T,) [m3];
-    gram (T, 3, 3) of the inverse rest edges [1/m2], sixfold (T,) six times the rest volume [m3]; shear, bulk the constants of the solid;
+    nodes (N, 3) [m] at rest; masses (N,) [kg]; holds (N,) 0..1, from PINNED on fixed; springs (N,) [1/s2] of the holds
+    volumes (T,) [m3]; gram (T, 3, 3) of the inverse rest edges [1/m2], metric (T, 3, 3) of the rest edges [m2]
+    sixfold (T,) six times the rest volume [m3]; shear, bulk the constants of the solid
     lowest [1/s2] squared rate of the slowest mode, mode (N, 3) its shape, at most one long
     """
 
+    nodes: np.ndarray
     masses: np.ndarray
     holds: np.ndarray
     springs: np.ndarray
     volumes: np.ndarray
     gram: np.ndarray
+    metric: np.ndarray
     sixfold: np.ndarray
     shear: float
     bulk: float
@@ -63,7 +66,7 @@ def build(lattice, node_holds, volume_keep, firmness):
     sixfold = np.linalg.det(edges)
     volumes = sixfold / 6.0
     inverse = np.linalg.inv(np.swapaxes(edges, 1, 2))
-    gram = inverse @ np.swapaxes(inverse, 1, 2)
+    gram, metric = inverse @ np.swapaxes(inverse, 1, 2), edges @ np.swapaxes(edges, 1, 2)
     masses = np.zeros(len(lattice.nodes))
     np.add.at(masses, lattice.tets.ravel(), np.repeat(volumes * DENSITY / 4.0, 4))
     poisson = poisson_of(volume_keep)
@@ -76,7 +79,7 @@ def build(lattice, node_holds, volume_keep, firmness):
     stiffness = _stiffness(lattice, inverse, volumes, shear, linear_bulk)
     # Around rest, this stable neo-Hookean solid is linear elasticity with a second constant smaller by the first one.
     lowest, mode = _lowest_mode(stiffness, masses, springs, holds < PINNED, lattice.nodes)
-    return VolumeBody(masses, holds, springs, volumes, gram, sixfold, shear, linear_bulk + shear, lowest, mode)
+    return VolumeBody(lattice.nodes, masses, holds, springs, volumes, gram, metric, sixfold, shear, linear_bulk + shear, lowest, mode)
 
 
 def crossing(young, shear, edge, dt):

@@ -1,32 +1,22 @@
-"""Soft solids: tetrahedra advanced by small substeps, sixteen at a time.
+"""Tetrahedra of a soft solid, sixteen at a time.
 
-One substep is extended position-based dynamics (Macklin, Müller, Chentanez 2016; small steps: Macklin et al. 2019) of
+One step is extended position-based dynamics (Macklin, Müller, Chentanez 2016; small steps: Macklin et al. 2019) of
 the stable neo-Hookean solid (Smith, de Goes, Kim 2018) in the split of Macklin and Müller 2021: shape, tr(F^T F), and volume,
 det F. The shape's energy is quadratic in the positions, so all twelve coordinates of a tetrahedron take its implicit step
 exactly, by a constant matrix; the volume's push is then one constraint of rank one on top (Sherman, Morrison). Taking the shape
 as the one constraint |F| instead would be a little cheaper, but it leaves out the shape's geometric stiffness and buckles at
 rest once shear waves cross a third of an element in a substep; this form stays put up to 0.7 (measured on bars).
 
-``points`` (N + 1, 4) float32 hold each particle's move since the frame began, x y z [m], and its inverse mass [1/kg]; so float32
-stays exact far from the origin and for steps however small. The last point is nobody's: lanes that hold no tetrahedron name it.
-
-==========  ======================  =====================================================================
-array       shape                   content
-==========  ======================  =====================================================================
-indices     int32 (4 B, 16)         the four particles of the tetrahedra of B blocks; within a block all differ
-params      (PARAMS B, 16)          see the constants below
-velocities  (N, 4)                  [m/s], the fourth is not used
-targets     (S, N, 4)               keyed places after each of S substeps, since the frame began [m]
-before      (N, 4)                  keyed places when the frame began, likewise
-holds       (N,)                    share of the way to its keyed place that a particle is drawn in a substep
-==========  ======================  =====================================================================
+``points`` are as in soft.py. ``indices`` int32 (4 B, 16): the four particles of the tetrahedra of B blocks, which differ within
+a block; lanes that hold no tetrahedron name a point that is nobody's. ``params`` (PARAMS B, 16): see the constants below. ``drafts``
+(9 B, 16) or none: what is taken off the three edges before the shape pulls at them, see `settle`.
 """
 
 import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.lanes import gather, larger, load, scatter
+from quiver.kernels.lanes import fused, gather, larger, load, scatter
 
 EDGE = 0
 """The three edges from the first particle when the frame began, nine rows [m]."""
@@ -46,12 +36,25 @@ TINY = 1e-30
 def combined(params, row, ax, ay, az, bx, by, bz, cx, cy, cz):
     """The sum of three vectors, weighted by three rows."""
     a, b, c = load(params, row), load(params, row + 1), load(params, row + 2)
-    return a * ax + b * bx + c * cx, a * ay + b * by + c * cy, a * az + b * bz + c * cz
+    return fused(c, cx, fused(b, bx, a * ax)), fused(c, cy, fused(b, by, a * ay)), fused(c, cz, fused(b, bz, a * az))
 
 
 @register_jitable
-def solve_block(block, points, indices, params):
-    """Move the particles of one block's tetrahedra by one step of shape and volume together."""
+def crossed(ax, ay, az, bx, by, bz):
+    return fused(ay, bz, -(az * by)), fused(az, bx, -(ax * bz)), fused(ax, by, -(ay * bx))
+
+
+@register_jitable
+def gained(g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z, ax, ay, az, bx, by, bz, cx, cy, cz, x, y, z):
+    """What the last three particles' moves a, b, c, against the first one's x y z, add along the gradients."""
+    along_x = fused(g3x, cx - x, fused(g2x, bx - x, g1x * (ax - x)))
+    along_y = fused(g3y, cy - y, fused(g2y, by - y, g1y * (ay - y)))
+    return fused(g3z, cz - z, fused(g2z, bz - z, fused(g1z, az - z, along_x + along_y)))
+
+
+@register_jitable
+def solve_block(block, points, indices, params, drafts):
+    """Move the particles of one block's tetrahedra by one step of shape and volume together; ``drafts`` may be empty."""
     i, p = 4 * block, PARAMS * block
     ax, ay, az, aw = gather(points, indices, i)
     bx, by, bz, bw = gather(points, indices, i + 1)
@@ -61,82 +64,112 @@ def solve_block(block, points, indices, params):
     e2x, e2y, e2z = load(params, p + 3) + (cx - ax), load(params, p + 4) + (cy - ay), load(params, p + 5) + (cz - az)
     e3x, e3y, e3z = load(params, p + 6) + (dx - ax), load(params, p + 7) + (dy - ay), load(params, p + 8) + (dz - az)
     # Gradients of six times the volume for the last three particles; the first one's balances them.
-    g1x, g1y, g1z = e2y * e3z - e2z * e3y, e2z * e3x - e2x * e3z, e2x * e3y - e2y * e3x
-    g2x, g2y, g2z = e3y * e1z - e3z * e1y, e3z * e1x - e3x * e1z, e3x * e1y - e3y * e1x
-    g3x, g3y, g3z = e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x
-    s, v = p + SHAPE, p + VOLUME
+    g1x, g1y, g1z = crossed(e2x, e2y, e2z, e3x, e3y, e3z)
+    g2x, g2y, g2z = crossed(e3x, e3y, e3z, e1x, e1y, e1z)
+    g3x, g3y, g3z = crossed(e1x, e1y, e1z, e2x, e2y, e2z)
+    gradients = (g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z)
+    v = p + VOLUME
+    v0x, v0y, v0z = combined(params, v, *gradients)
+    v1x, v1y, v1z = combined(params, v + 3, *gradients)
+    v2x, v2y, v2z = combined(params, v + 6, *gradients)
+    v3x, v3y, v3z = combined(params, v + 9, *gradients)
+    give = gained(*gradients, v1x, v1y, v1z, v2x, v2y, v2z, v3x, v3y, v3z, v0x, v0y, v0z)
+    # Divided here already, the slow division goes on while the shape is summed up.
+    share = 1.0 / larger(load(params, p + VOLUME_SOFTNESS) + give, TINY)
+    sixfold = fused(e1x, g1x, fused(e1y, g1y, e1z * g1z))
+    if len(drafts):
+        d = 9 * block
+        e1x, e1y, e1z = e1x - load(drafts, d), e1y - load(drafts, d + 1), e1z - load(drafts, d + 2)
+        e2x, e2y, e2z = e2x - load(drafts, d + 3), e2y - load(drafts, d + 4), e2z - load(drafts, d + 5)
+        e3x, e3y, e3z = e3x - load(drafts, d + 6), e3y - load(drafts, d + 7), e3z - load(drafts, d + 8)
+    s = p + SHAPE
     s0x, s0y, s0z = combined(params, s, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
     s1x, s1y, s1z = combined(params, s + 3, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
     s2x, s2y, s2z = combined(params, s + 6, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
     s3x, s3y, s3z = combined(params, s + 9, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-    v0x, v0y, v0z = combined(params, v, g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z)
-    v1x, v1y, v1z = combined(params, v + 3, g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z)
-    v2x, v2y, v2z = combined(params, v + 6, g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z)
-    v3x, v3y, v3z = combined(params, v + 9, g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z)
-    shape_done = g1x * (s1x - s0x) + g1y * (s1y - s0y) + g1z * (s1z - s0z) + g2x * (s2x - s0x) + g2y * (s2y - s0y) + g2z * (s2z - s0z)
-    shape_done = shape_done + g3x * (s3x - s0x) + g3y * (s3y - s0y) + g3z * (s3z - s0z)
-    give = g1x * (v1x - v0x) + g1y * (v1y - v0y) + g1z * (v1z - v0z) + g2x * (v2x - v0x) + g2y * (v2y - v0y) + g2z * (v2z - v0z)
-    give = give + g3x * (v3x - v0x) + g3y * (v3y - v0y) + g3z * (v3z - v0z)
-    sixfold = e1x * g1x + e1y * g1y + e1z * g1z
-    push = (sixfold - load(params, p + VOLUME_GOAL) - shape_done) / larger(load(params, p + VOLUME_SOFTNESS) + give, TINY)
-    scatter(points, indices, i, ax - s0x - push * v0x, ay - s0y - push * v0y, az - s0z - push * v0z, aw)
-    scatter(points, indices, i + 1, bx - s1x - push * v1x, by - s1y - push * v1y, bz - s1z - push * v1z, bw)
-    scatter(points, indices, i + 2, cx - s2x - push * v2x, cy - s2y - push * v2y, cz - s2z - push * v2z, cw)
-    scatter(points, indices, i + 3, dx - s3x - push * v3x, dy - s3y - push * v3y, dz - s3z - push * v3z, dw)
+    shape_done = gained(*gradients, s1x, s1y, s1z, s2x, s2y, s2z, s3x, s3y, s3z, s0x, s0y, s0z)
+    push = (load(params, p + VOLUME_GOAL) + shape_done - sixfold) * share
+    scatter(points, indices, i, fused(push, v0x, ax - s0x), fused(push, v0y, ay - s0y), fused(push, v0z, az - s0z), aw)
+    scatter(points, indices, i + 1, fused(push, v1x, bx - s1x), fused(push, v1y, by - s1y), fused(push, v1z, bz - s1z), bw)
+    scatter(points, indices, i + 2, fused(push, v2x, cx - s2x), fused(push, v2y, cy - s2y), fused(push, v2z, cz - s2z), cw)
+    scatter(points, indices, i + 3, fused(push, v3x, dx - s3x), fused(push, v3y, dy - s3y), fused(push, v3z, dz - s3z), dw)
 
 
-def _advance(substeps, dt, points, velocities, indices, params, targets, before, holds, gravity, keep, air, speed_limit, old):
-    """Advance one solid by one frame of ``substeps`` substeps of ``dt`` seconds, in place (arrays as in the module's text).
+@njit(nogil=True, cache=True)
+def measure_edges(first, end, places, indices, params):
+    """Write the edges of the tetrahedra of blocks first..end-1 between places float64 (P, 3) into their rows of params."""
+    for block in range(first, end):
+        for lane in range(indices.shape[1]):
+            a = indices[4 * block, lane]
+            for corner in range(3):
+                b = indices[4 * block + 1 + corner, lane]
+                for k in range(3):
+                    params[block * PARAMS + EDGE + 3 * corner + k, lane] = places[b, k] - places[a, k]
 
-    gravity (3,) what it adds to the velocity in a substep; keep, air the shares of the velocity, against the keyed motion and
-    against the world, that survive a substep; speed_limit [m/s] against the keyed motion; old (N, 4) is scratch.
+
+def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, params, drafts):
+    """Make positions float64 (N, 3) the ones at which each tetrahedron rests, stably: set its volume goal and its draft.
+
+    Its goal becomes its volume there and as much more as its shape's pull can bear without giving way: the push shear / s for a largest
+    stretch s, which keeps the energy convex however it is distorted or turned inside out. Its shape pulls at edges less the draft,
+    which that push just balances. At rest the goals are the model's and the drafts are zero.
+
+    places int32 (T, 2) block and lane of each; gram (T, 3, 3) [1/m2] of the inverse rest edges, metric (T, 3, 3) [m2] of the rest edges,
+    sixfold (T,) six times the rest volumes [m3]; ratio of shear to bulk; pressure the share by which the solid wants to be larger
     """
-    count, blocks = len(velocities), params.shape[0] // PARAMS
-    rate = np.float32(1.0) / dt
-    for step in range(substeps):
-        for v in range(count):
-            is_free = points[v, 3] > 0.0
-            for k in range(3):
-                last = before[v, k] if step == 0 else targets[step - 1, v, k]
-                keyed = (targets[step, v, k] - last) * rate
-                old[v, k] = points[v, k]
-                if is_free:
-                    velocity = (keyed + (velocities[v, k] - keyed) * keep) * air + gravity[k]
-                    moved = points[v, k] + velocity * dt
-                    points[v, k] = moved + (targets[step, v, k] - moved) * holds[v]
-                else:
-                    points[v, k] = targets[step, v, k]
-        for block in range(blocks):
-            solve_block(block, points, indices, params)
-        for v in range(count):
-            fastest = np.float32(0.0)
-            for k in range(3):
-                last = before[v, k] if step == 0 else targets[step - 1, v, k]
-                relative = ((points[v, k] - old[v, k]) - (targets[step, v, k] - last)) * rate
-                velocities[v, k] = relative
-                fastest += relative * relative
-            slower = np.float32(1.0)
-            if fastest > speed_limit * speed_limit:
-                slower = speed_limit / np.sqrt(fastest)
-            for k in range(3):
-                last = before[v, k] if step == 0 else targets[step - 1, v, k]
-                velocities[v, k] = velocities[v, k] * slower + (targets[step, v, k] - last) * rate
-
-
-advance_tets = njit(nogil=True, cache=True, error_model="numpy")(_advance)
-"""`_advance`, compiled. The plain function is the slow reference and works with blocks of any width."""
-
-
-def _measure_edges(positions, tets, places, params):
-    """Write the edges of tetrahedra int32 (T, 4) between positions float64 (N, 3) into their lanes of params (PARAMS B, 16)."""
     for t in range(len(tets)):
-        row, lane = places[t, 0] * PARAMS + EDGE, places[t, 1]
-        for corner in range(3):
-            for k in range(3):
-                params[row + 3 * corner + k, lane] = positions[tets[t, corner + 1], k] - positions[tets[t, 0], k]
+        p, q, r, s = positions[tets[t, 0]], positions[tets[t, 1]], positions[tets[t, 2]], positions[tets[t, 3]]
+        ax, ay, az = q[0] - p[0], q[1] - p[1], q[2] - p[2]
+        bx, by, bz = r[0] - p[0], r[1] - p[1], r[2] - p[2]
+        cx, cy, cz = s[0] - p[0], s[1] - p[1], s[2] - p[2]
+        gx = (by * cz - bz * cy, cy * az - cz * ay, ay * bz - az * by)
+        gy = (bz * cx - bx * cz, cz * ax - cx * az, az * bx - ax * bz)
+        gz = (bx * cy - by * cx, cx * ay - cy * ax, ax * by - ay * bx)
+        hx, hy, hz = _applied(gram[t], ax, bx, cx), _applied(gram[t], ay, by, cy), _applied(gram[t], az, bz, cz)
+        stretch = np.sqrt(
+            _largest_root(
+                ax * hx[0] + bx * hx[1] + cx * hx[2],
+                ay * hy[0] + by * hy[1] + cy * hy[2],
+                az * hz[0] + bz * hz[1] + cz * hz[2],
+                ax * hy[0] + bx * hy[1] + cx * hy[2],
+                ay * hz[0] + by * hz[1] + cy * hz[2],
+                az * hx[0] + bz * hx[1] + cz * hx[2],
+            )
+        )
+        stretch = max(stretch, 1e-6)
+        block, lane = places[t, 0], places[t, 1]
+        volume = ax * gx[0] + ay * gy[0] + az * gz[0]
+        params[block * PARAMS + VOLUME_GOAL, lane] = volume + (ratio / stretch + pressure) * sixfold[t]
+        share, row = 1.0 / (stretch * sixfold[t]), 9 * block
+        for k, (edges, goal) in enumerate((((ax, bx, cx), gx), ((ay, by, cy), gy), ((az, bz, cz), gz))):
+            balanced = _applied(metric[t], goal[0], goal[1], goal[2])
+            for edge in range(3):
+                drafts[row + 3 * edge + k, lane] = edges[edge] - share * balanced[edge]
 
 
-measure_edges = njit(nogil=True, cache=True)(_measure_edges)
+@register_jitable
+def _applied(matrix, x, y, z):
+    """A matrix (3, 3) times a vector."""
+    return (
+        matrix[0, 0] * x + matrix[0, 1] * y + matrix[0, 2] * z,
+        matrix[1, 0] * x + matrix[1, 1] * y + matrix[1, 2] * z,
+        matrix[2, 0] * x + matrix[2, 1] * y + matrix[2, 2] * z,
+    )
+
+
+@register_jitable
+def _largest_root(xx, yy, zz, xy, yz, zx):
+    """The largest eigenvalue of a symmetric matrix that has no negative one (Smith 1961)."""
+    mean = (xx + yy + zz) / 3.0
+    x, y, z = xx - mean, yy - mean, zz - mean
+    spread = np.sqrt((x * x + y * y + z * z + 2.0 * (xy * xy + yz * yz + zx * zx)) / 6.0)
+    if spread <= 1e-12 * mean:
+        return mean
+    half = (x * (y * z - yz * yz) - xy * (xy * z - yz * zx) + zx * (xy * yz - y * zx)) / (2.0 * spread**3)
+    return mean + 2.0 * spread * np.cos(np.arccos(min(max(half, -1.0), 1.0)) / 3.0)
+
+
+settle = njit(nogil=True, cache=True)(_settle)
 
 
 def _measure(positions, tets, edges, lengths):

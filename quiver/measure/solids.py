@@ -1,12 +1,9 @@
 """What a take did to a solid: how its volume changed and how far it was stretched."""
 
-import itertools
-
 import numpy as np
 
 from quiver.kernels.tets import measure
-
-PAIRS = np.array(list(itertools.combinations(range(4), 2)))
+from quiver.mesh.topology import edges_of_tets
 
 
 class SolidMeasure:
@@ -14,8 +11,7 @@ class SolidMeasure:
 
     def __init__(self, nodes, tets):
         self.tets = tets
-        self.edges = np.unique(np.sort(tets[:, PAIRS].reshape(-1, 2), axis=1), axis=0)
-        self.lengths = np.linalg.norm(nodes[self.edges[:, 1]] - nodes[self.edges[:, 0]], axis=1)
+        self.edges, self.lengths = edges_of_tets(nodes, tets)
         self.sixfold = measure(nodes, tets, self.edges, self.lengths)[0]
 
     def __call__(self, positions):

@@ -1,10 +1,13 @@
 """How the vertices of a mesh hang together. Vertices at one place are one point: seams of colours or textures do not cut."""
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
 from scipy import sparse
 from scipy.sparse import csgraph
+
+_PAIRS = np.array(list(itertools.combinations(range(4), 2)))
 
 
 @dataclass(frozen=True)
@@ -54,3 +57,9 @@ def distance_along(top, sources, limit=np.inf):
     if not len(sources):
         return np.full(len(top.places), np.inf)
     return csgraph.dijkstra(top.links, directed=False, indices=sources, limit=limit, min_only=True)
+
+
+def edges_of_tets(nodes, tets):
+    """The edges int32 (E, 2) of tetrahedra (T, 4), each once, and their lengths (E,) between nodes (N, 3)."""
+    edges = np.unique(np.sort(tets[:, _PAIRS].reshape(-1, 2), axis=1), axis=0).astype(np.int32)
+    return edges, np.linalg.norm(nodes[edges[:, 1]] - nodes[edges[:, 0]], axis=1)

@@ -4,29 +4,40 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from quiver.kernels import tets as kernel
-from quiver.kernels.lanes import LANES
+from quiver.kernels import cords as cord
+from quiver.kernels import soft
+from quiver.kernels import tets as tet
+from quiver.kernels.lanes import LANES, aligned
 from quiver.kernels.packing import pack_blocks
+from quiver.mesh.topology import edges_of_tets
+from quiver.threads import crew_of, together
 
 NO_TETRAHEDRON = 1e9
 """Softness of a lane that holds no tetrahedron."""
+NO_CORD = 1e9
+"""Length of a lane that holds no cord [m]."""
+WORTH_CUTTING = 4000
+"""Tetrahedra from which on a solid is cut into two domains, for two threads."""
 
 
 @dataclass(frozen=True)
 class SolidModel:
-    """N particles, T tetrahedra in B blocks; SI units.
+    """N particles, T tetrahedra; SI units. What the kernel takes (kernels/soft.py) and `advance` does not make itself.
 
-    tets int32 (T, 4); places int32 (T, 2) block and lane of each; indices int32 (4 B, LANES)
-    params float32 (B, PARAMS, LANES) whose rows of edges `advance` fills anew each frame; inverse_masses float32 (N,)
-    hold_shares float32 (N,) of a substep; keep, air shares a substep; gravity (3,) [m/s2]; dt [s]; speed_limit [m/s]
+    tets (indices, params, drafts, starts), whose rows of edges are filled anew each frame; cords likewise; rows (D + 1,)
+    corners int32 (T, 4) the tetrahedra, places int32 (T, 2) block and lane of each; pressure a share of the volume
+    inverse_masses float32 (N,); holds (P / 4, 16); keep, air shares a substep; gravity (3,) [m/s2]; dt [s]; speed_limit [m/s]
     """
 
-    tets: np.ndarray
+    tets: tuple
+    cords: tuple
+    corners: np.ndarray
     places: np.ndarray
-    indices: np.ndarray
-    params: np.ndarray
+    body: object
+    pressure: float
+    rows: np.ndarray
     inverse_masses: np.ndarray
-    hold_shares: np.ndarray
+    holds: np.ndarray
     keep: float
     air: float
     gravity: np.ndarray
@@ -34,34 +45,97 @@ class SolidModel:
     speed_limit: float
 
 
-def solid_model(body, tets, young, dt, keep=1.0, air=1.0, gravity=(0.0, 0.0, 0.0), pressure=0.0, speed_limit=1e3):
+def solid_model(
+    body, tets, young, dt, keep=1.0, air=1.0, gravity=(0.0, 0.0, 0.0), pressure=0.0, speed_limit=1e3, longest=None, settles=False
+):
     """Pack a VolumeBody for substeps of ``dt``.
 
-    young [Pa]; ``pressure`` is the share by which the solid wants to be larger.
+    young [Pa]; ``pressure`` is the share by which the solid wants to be larger; ``longest`` the length of an edge, against its rest, that
+    is not exceeded (None: no such limit); ``settles`` whether `settle` will be called. What is near should have near numbers.
     """
-    places = pack_blocks(tets, len(body.masses))
-    blocks = int(places[:, 0].max()) + 1
-    used = np.unique(places[:, 0])
-    # Blocks that were opened and never used are left out.
-    number = np.full(blocks, -1)
-    number[used] = np.arange(len(used))
-    places = np.stack([number[places[:, 0]], places[:, 1]], 1).astype(np.int32)
-    indices = np.full((len(used), 4, LANES), len(body.masses), np.int32)
-    indices[places[:, 0], :, places[:, 1]] = tets
+    count = len(body.masses)
+    rows = _rows_of_domains(tets, count)
     inverse_masses = np.where(body.is_free, 1.0 / body.masses, 0.0)
     shear, bulk = body.shear * young, body.bulk * young
-    rows = np.zeros((len(tets), kernel.PARAMS))
-    rows[:, kernel.SHAPE : kernel.VOLUME], rows[:, kernel.VOLUME : kernel.VOLUME_GOAL] = _steps(body, inverse_masses[tets], shear * dt**2)
-    rows[:, kernel.VOLUME_GOAL] = (1.0 + shear / bulk + pressure) * body.sixfold
-    rows[:, kernel.VOLUME_SOFTNESS] = body.sixfold**2 / (bulk * body.volumes * dt**2)
-    params = np.zeros((len(used), kernel.PARAMS, LANES), np.float32)
-    params[:, kernel.VOLUME_SOFTNESS] = NO_TETRAHEDRON
-    params[places[:, 0], :, places[:, 1]] = rows
+    values = np.zeros((len(tets), tet.PARAMS))
+    values[:, tet.SHAPE : tet.VOLUME], values[:, tet.VOLUME : tet.VOLUME_GOAL] = _steps(body, inverse_masses[tets], shear * dt**2)
+    values[:, tet.VOLUME_GOAL] = (1.0 + shear / bulk + pressure) * body.sixfold
+    values[:, tet.VOLUME_SOFTNESS] = body.sixfold**2 / (bulk * body.volumes * dt**2)
+    empty = np.zeros(tet.PARAMS)
+    empty[tet.VOLUME_SOFTNESS] = NO_TETRAHEDRON
     pull = body.springs * young * dt**2
-    shares = (pull / (1.0 + pull)).astype(np.float32)
-    gravity = np.asarray(gravity, np.float32)
-    inverse_masses = inverse_masses.astype(np.float32)
-    return SolidModel(tets, places, indices.reshape(-1, LANES), params, inverse_masses, shares, keep, air, gravity, dt, speed_limit)
+    holds = wide(count)
+    holds.reshape(-1, 4)[:count, :3] = np.where(body.is_free, pull / (1.0 + pull), 1.0)[:, None]
+    indices, params, starts, places = _packed(tets, values, empty, rows, count)
+    drafts = aligned((9 * (len(indices) // 4 if settles else 0), LANES))
+    return SolidModel(
+        (indices, params, drafts, starts),
+        tuple(_cords(body, tets, longest, rows, count)),
+        tets,
+        places,
+        body,
+        pressure,
+        rows,
+        inverse_masses.astype(np.float32),
+        holds,
+        keep,
+        air,
+        np.asarray(gravity, np.float32),
+        dt,
+        speed_limit,
+    )
+
+
+def _cords(body, tets, longest, rows, count):
+    edges, values = np.zeros((0, 2), np.int32), np.zeros((0, cord.PARAMS))
+    if longest is not None:
+        edges, lengths = edges_of_tets(body.nodes, tets)
+        values = np.zeros((len(edges), cord.PARAMS))
+        values[:, cord.LONGEST] = lengths * longest
+    return _packed(edges, values, np.array([0.0, 0.0, 0.0, NO_CORD]), rows, count)[:3]
+
+
+def _rows_of_domains(tets, count):
+    """Where the domains begin, and where the last one ends, in rows of four particles."""
+    ends = [0, row_count(count)]
+    if len(tets) >= WORTH_CUTTING:
+        # Cut where both sides have as many tetrahedra.
+        ends.insert(1, int(np.median(tets.min(1))) // 4)
+    return np.array(ends, np.int32)
+
+
+def row_count(particles):
+    """Rows of four for so many particles and the one that is nobody's."""
+    return particles // 4 + 1
+
+
+def wide(particles):
+    """Zeros for a row of four numbers for each particle, as the lanes take them."""
+    return aligned((row_count(particles), LANES))
+
+
+def _packed(items, values, empty, rows, count):
+    """Pack items (T, k) with their values (T, params), one domain after another, then the seam: (indices, params, starts, places).
+
+    empty (params,) are the values of a lane without an item.
+    """
+    domains = len(rows) - 1
+    side = np.searchsorted(4 * rows[1:], items, side="right")
+    side = np.where(side.min(1) == side.max(1), side.max(1), domains)
+    starts, places = [0], np.zeros((len(items), 2), np.int64)
+    for domain in range(domains + 1):
+        own = np.flatnonzero(side == domain)
+        packed = pack_blocks(np.ascontiguousarray(items[own]), count)
+        # Blocks that were opened and never used are left out.
+        used, number = np.unique(packed[:, 0], return_inverse=True)
+        places[own] = np.stack([starts[-1] + number, packed[:, 1]], 1)
+        starts.append(starts[-1] + len(used))
+    indices = np.full((starts[-1], items.shape[1], LANES), 4 * row_count(count) - 1, np.int32)
+    indices[places[:, 0], :, places[:, 1]] = items
+    params = aligned((starts[-1], len(empty), LANES))
+    params[:] = empty[:, None]
+    params[places[:, 0], :, places[:, 1]] = values
+    return indices.reshape(-1, LANES), params.reshape(-1, LANES), np.array(starts, np.int32), places.astype(np.int32)
 
 
 def _steps(body, weights, shear):
@@ -84,7 +158,8 @@ class SolidState:
 
     def __init__(self, positions):
         self.positions = np.array(positions, float)
-        self.velocities = np.zeros((len(positions), 4), np.float32)
+        self.rows = wide(len(positions))
+        self.velocities = self.rows.reshape(-1, 4)[: len(positions)]
 
     @property
     def greatest_speed(self):
@@ -92,38 +167,29 @@ class SolidState:
         return float(np.abs(self.velocities).max(initial=0.0))
 
 
-def advance(model, state, targets, before, gravity=None):
+def advance(model, state, targets, before, pull=None, threads=None):
     """Advance ``state`` by one frame of S substeps towards keyed places targets (S, N, 3), from before (N, 3) [m].
 
-    ``gravity`` (3,) [m/s2] takes the place of the model's for this frame.
+    ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame.
     """
-    count = len(state.positions)
-    base = state.positions
-    points = np.zeros((count + 1, 4), np.float32)
+    count, substeps = len(state.positions), len(targets)
+    points, pulls, old = wide(count).reshape(-1, 4), wide(count), wide(count)
     points[:count, 3] = model.inverse_masses
-    params = model.params.reshape(-1, LANES)
-    kernel.measure_edges(base, model.tets, model.places, params)
-    dt = np.float32(model.dt)
-    pull = np.asarray(model.gravity if gravity is None else gravity, np.float32) * dt
+    places = np.zeros((len(points), 3))
+    places[:count] = state.positions
+    pulls.reshape(-1, 4)[:count, :3] = (model.gravity if pull is None else pull) * np.float32(model.dt)
+    goals = aligned((substeps + 1, row_count(count), LANES))
+    soft.since(before[None], state.positions, goals[:1].reshape(1, -1, 4))
+    soft.since(targets, state.positions, goals[1:].reshape(substeps, -1, 4))
     shares = (np.float32(model.keep), np.float32(model.air), np.float32(model.speed_limit))
-    kernel.advance_tets(
-        len(targets),
-        dt,
-        points,
-        state.velocities,
-        model.indices,
-        params,
-        _since(targets, base),
-        _since(before, base),
-        model.hold_shares,
-        pull,
-        *shares,
-        np.empty((count, 4), np.float32),
-    )
-    state.positions = base + points[:count, :3]
+    gate, crew = np.zeros(1, np.int64), crew_of(len(model.rows) - 1, threads)
+    scene = (points, state.rows, model.tets, model.cords, model.rows, goals[1:], goals[0], model.holds, pulls, *shares, old, places)
+    together(lambda part: soft.advance_soft(part, crew, gate, substeps, np.float32(model.dt), *scene), crew)
+    state.positions = state.positions + points[:count, :3]
 
 
-def _since(places, base):
-    rows = np.zeros((*places.shape[:-1], 4), np.float32)
-    rows[..., :3] = places - base
-    return rows
+def settle(model, positions):
+    """Make positions (N, 3) [m] the ones at which each tetrahedron rests, until this is called again. The model is changed."""
+    body, (_, params, drafts, _) = model.body, model.tets
+    scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure, params, drafts)
+    tet.settle(np.ascontiguousarray(positions, float), model.corners, model.places, *scene)

@@ -1,39 +1,55 @@
 """The tetrahedron kernel and the packing against their own plain copies."""
 
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import numpy as np
 
-from quiver.kernels import packing, tets
+from quiver.kernels import packing, soft, tets
 from quiver.kernels.lanes import LANES
+from quiver.sim import solid
 from tests.solids import Run, bar
 
 
 class PlainCopyTest(TestCase):
-    def test_compiled_is_plain_to_the_bit(self):
+    def test_compiled_is_plain(self):
         made, body = bar(0.12)
+        run = Run(made, body, 5e4, longest=1.02, settles=True)
+        solid.settle(run.model, made.nodes * [1.0, 1.2, 0.9])
         rng = np.random.default_rng(0)
-        start = (rng.normal(0.0, 0.02, (len(made.nodes), 3)) * body.is_free[:, None]).astype(np.float32)
+        count, rows = len(made.nodes), solid.row_count(len(made.nodes))
+        shift = (rng.normal(0.0, 0.02, (count, 3)) * body.is_free[:, None]).astype(np.float32)
 
         def scene():
-            run = Run(made, body, 5e4)
-            params = run.model.params.reshape(-1, LANES).copy()
-            tets.measure_edges(made.nodes, made.tets, run.model.places, params)
-            points = np.zeros((len(made.nodes) + 1, 4), np.float32)
-            points[:-1, :3], points[:-1, 3] = start, run.model.inverse_masses
-            still = np.zeros((4, len(made.nodes), 4), np.float32)
-            velocities, old = np.zeros((2, len(made.nodes), 4), np.float32)
+            points, old, places = solid.wide(count).reshape(-1, 4), solid.wide(count), np.zeros((4 * rows, 3))
+            points[:count, :3], points[:count, 3], places[:count] = shift, run.model.inverse_masses, made.nodes
+            still, pulls, velocities = np.zeros((4, rows, LANES), np.float32), solid.wide(count), solid.wide(count)
+            pulls.reshape(-1, 4)[:count, 1] = -0.04
             shares = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
-            pull = np.array([0.0, -0.04, 0.0], np.float32)
-            dt = np.float32(run.model.dt)
-            return [4, dt, points, velocities, run.model.indices, params, still, still[0], run.model.hold_shares, pull, *shares, old]
+            tets, cords = ((indices, params.copy(), *rest) for indices, params, *rest in (run.model.tets, run.model.cords))
+            solids = (points, velocities, tets, cords, run.model.rows, still, still[0], run.model.holds, pulls)
+            return [0, 1, np.zeros(1, np.int64), 4, np.float32(run.model.dt), *solids, *shares, old, places]
 
         fast, slow = scene(), scene()
-        tets.advance_tets(*fast)
-        tets.advance_tets.py_func(*slow)
-        self.assertGreater(np.abs(fast[3]).max(), 0.1)
-        np.testing.assert_array_equal(fast[2], slow[2])
-        np.testing.assert_array_equal(fast[3], slow[3])
+        soft.advance_soft(*fast)
+        steps = ("predict_rows", "finish_rows", "solve_blocks", "limit_blocks", "measure_edges", "measure_cords")
+        with mock.patch.multiple(soft, **{name: getattr(soft, name).py_func for name in steps}):
+            soft.advance_soft.py_func(*slow)
+        points, velocities = 5, 6
+        self.assertGreater(np.abs(fast[velocities]).max(), 0.1)
+        np.testing.assert_allclose(fast[points], slow[points], atol=2e-6)
+        np.testing.assert_allclose(fast[velocities], slow[velocities], atol=1e-3)
+
+    def test_two_threads_are_one_to_the_bit(self):
+        made, body = bar(0.04)
+
+        def moved(threads):
+            run = Run(made, body, 5e4, gravity=(0.0, -9.81, 0.0))
+            self.assertEqual(len(run.model.rows), 3)
+            for _ in range(5):
+                solid.advance(run.model, run.state, run.targets, made.nodes, threads=threads)
+            return run.state.positions
+
+        np.testing.assert_array_equal(moved(1), moved(2))
 
     def test_measuring_is_plain(self):
         made, _ = bar(0.12)

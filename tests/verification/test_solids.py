@@ -2,14 +2,16 @@
 
 import itertools
 from dataclasses import replace
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import numpy as np
 from scipy.optimize import brentq
 
 from quiver.bodies import chain, volume
+from quiver.kernels import tets
+from quiver.sim import solid
 from tests.makers import swing_of
-from tests.solids import FRAME_RATE, Run, bar
+from tests.solids import FRAME_RATE, Run, bar, filled_bar
 
 
 def free(nodes):
@@ -74,6 +76,17 @@ class ClosedFormTest(TestCase):
         # Cells of different size hold a slightly different bar; with the rate's own measure divided out they must agree.
         self.assertLess(abs(sags[0] / sags[1] - 1.0), 0.1, sags)
 
+    def test_a_slender_beam_sags_as_the_closed_form_says(self):
+        length, thick, modulus = 2.0, 0.2, 3e6
+        made, body = filled_bar((48, 6, 6), (length, thick, thick), lambda nodes: nodes[:, 0] < 1e-6, 0.3)
+        run = Run(made, body, modulus, substeps=160, keep=0.9987, gravity=(0.0, -1.0, 0.0))
+        sag = -run.frames(96)[-1][made.nodes[:, 0] > length - 1e-6, 1].mean()
+        # Euler and Bernoulli's bending, and Timoshenko's shear, of a beam fixed at one end under its own weight.
+        load, area, inertia = volume.DENSITY * thick**2, thick**2, thick**4 / 12.0
+        bending = load * length**4 / (8.0 * modulus * inertia)
+        shearing = load * length**2 / (2.0 * 5.0 / 6.0 * body.shear * modulus * area)
+        self.assertLess(abs(sag / (bending + shearing) - 1.0), 0.1, (sag, bending, shearing))
+
 
 class ConservationTest(TestCase):
     def knocked(self, **options):
@@ -107,6 +120,45 @@ class ConservationTest(TestCase):
         run = Run(made, body, 2e5, keep=0.97)
         run.state.positions = np.where(body.is_free[:, None], made.nodes * [1.0, 0.0, 1.0], made.nodes)
         self.assertLess(np.abs(run.frames(240)[-1]).max(), 0.02)
+
+
+class SettledTest(TestCase):
+    """A solid that is made to rest where it is keyed, however the pose bends and squeezes it."""
+
+    def distorted(self, turn_inside_out):
+        made, body = bar(0.1)
+        x, y, z = made.nodes.T
+        return made, body, np.stack([0.8 * x, y + 0.3 * x * x, -0.6 * z if turn_inside_out else 1.3 * z], 1)
+
+    def test_it_stays_where_it_is_keyed(self):
+        for turn_inside_out in (False, True):
+            made, body, posed = self.distorted(turn_inside_out)
+            run = Run(made, body, 2e5, keep=0.97, settles=True)
+            solid.settle(run.model, posed)
+            for start in (posed, posed + np.where(body.is_free[:, None], np.random.default_rng(2).normal(0.0, 0.01, posed.shape), 0.0)):
+                run.state.positions = start.copy()
+                for _ in range(200):
+                    solid.advance(run.model, run.state, np.repeat(posed[None], 10, 0), posed)
+                self.assertLess(np.abs(run.state.positions - posed).max(), 1e-3, turn_inside_out)
+
+    def test_at_rest_nothing_changes(self):
+        made, body = bar(0.1)
+        model = Run(made, body, 2e5, pressure=0.1, settles=True).model
+        before = model.tets[1].copy()
+        solid.settle(model, made.nodes)
+        np.testing.assert_allclose(model.tets[1], before, rtol=1e-6)
+        self.assertLess(np.abs(model.tets[2]).max(), 1e-7)
+
+    def test_compiled_is_plain(self):
+        made, body, posed = self.distorted(True)
+        model = Run(made, body, 2e5, settles=True).model
+        solid.settle(model, posed)
+        goals, drafts = model.tets[1].copy(), model.tets[2].copy()
+        with mock.patch.object(tets, "settle", tets.settle.py_func):
+            solid.settle(model, posed)
+        np.testing.assert_allclose(model.tets[1], goals, rtol=1e-6)
+        np.testing.assert_allclose(model.tets[2], drafts, atol=1e-7)
+        self.assertGreater(np.abs(drafts).max(), 0.01)
 
 
 class RepeatTest(TestCase):

@@ -1,0 +1,127 @@
+"""A frame of a soft solid: its particles move, then its tetrahedra and cords pull them back, in small substeps.
+
+The solid is cut into domains, one after another along it, and what spans two of them: the seam. Threads take the domains and
+meet at a gate before and after the seam, so the result is the same to the bit however many there are.
+
+==========  ==================  =====================================================================
+array       shape               content
+==========  ==================  =====================================================================
+points      (P, 4)              each particle's move since the frame began, x y z [m], and its inverse mass [1/kg]; so float32
+                                stays exact far from the origin and for steps however small
+velocities  (P / 4, 16)         [m/s]
+targets     (S, P / 4, 16)      keyed places after each of S substeps, since the frame began [m]
+before      (P / 4, 16)         keyed places when the frame began, likewise
+holds       (P / 4, 16)         share of the way to its keyed place that a particle is drawn in a substep; 1 pins it
+pulls       (P / 4, 16)         what a substep adds to the velocity [m/s]
+old         (P / 4, 16)         scratch
+places      float64 (P, 3)      the particles when the frame began [m]
+==========  ==================  =====================================================================
+
+A row of sixteen numbers, as the lanes take them, is four particles; the fourth number of each is 0, but for the inverse masses.
+P is a multiple of four and the last particle is nobody's.
+
+``tets`` and ``cords`` are (indices, params, drafts, starts), cords without drafts: what their modules say, and the blocks (D + 2,) where
+each of D domains begins, where the seam begins, and where all ends. ``rows`` (D + 1,) likewise for the rows of particles.
+"""
+
+import numpy as np
+from numba import njit
+from numba.extending import register_jitable
+
+from quiver.kernels.cords import limit_block, measure_cords
+from quiver.kernels.gates import meet
+from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
+from quiver.kernels.tets import measure_edges, solve_block
+
+# Each of these loops over its rows or blocks itself: handing arrays over once for each would cost more than the work.
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def predict_rows(first, end, is_first, dt, points, velocities, last, now, then, holds, pulls, old, keep, air, limit):
+    """Find the velocities from the step that is over, and begin the next: keyed from ``now`` to ``then``."""
+    rate = np.float32(1.0) / dt
+    for row in range(first, end):
+        place, goal, aim = load(points, row), load(now, row), load(then, row)
+        velocity = load(velocities, row)
+        if not is_first:
+            velocity = velocity_of(place, goal, load(last, row), load(old, row), rate, limit)
+        keyed = (aim - goal) * rate
+        velocity = fused(fused(velocity - keyed, keep, keyed), air, load(pulls, row))
+        store(old, row, place)
+        moved, hold = fused(velocity, dt, place), load(holds, row)
+        store(points, row, where_less(hold, 1.0, fused(aim - moved, hold, moved), aim))
+
+
+@register_jitable
+def velocity_of(place, goal, last, old, rate, limit):
+    """Velocities after a step that was keyed from ``last`` to ``goal``; against the keyed motion none is above the limit."""
+    keyed = goal - last
+    relative = ((place - old) - keyed) * rate
+    return fused(keyed, rate, smaller(limit, larger(relative, -limit)))
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
+    """Find the velocities after the last step."""
+    for row in range(first, end):
+        store(velocities, row, velocity_of(load(points, row), load(now, row), load(last, row), load(old, row), np.float32(1.0) / dt, limit))
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def solve_blocks(first, end, points, indices, params, drafts):
+    for block in range(first, end):
+        solve_block(block, points, indices, params, drafts)
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def limit_blocks(first, end, points, indices, params):
+    for block in range(first, end):
+        limit_block(block, points, indices, params)
+
+
+def _advance(
+    part, crew, gate, substeps, dt, points, velocities, tets, cords, rows, targets, before, holds, pulls, keep, air, limit, old, places
+):
+    """Advance one solid by one frame of ``substeps`` substeps of ``dt`` seconds, in place (arrays as in the module's text).
+
+    part, crew  which of how many threads this is; all of them call this with one ``gate``, int64 (1,), zero at the start
+    keep, air   the shares of the velocity, against the keyed motion and against the world, that survive a substep
+    limit       [m/s] the greatest speed against the keyed motion
+    """
+    seam, wide = len(rows) - 1, points.reshape(-1, LANES)
+    (tet_indices, tet_params, drafts, tet_starts), (cord_indices, cord_params, cord_starts) = tets, cords
+    for domain in range(part, seam + 1, crew):
+        measure_edges(tet_starts[domain], tet_starts[domain + 1], places, tet_indices, tet_params)
+        measure_cords(cord_starts[domain], cord_starts[domain + 1], places, cord_indices, cord_params)
+    for step in range(substeps):
+        now, then = before if step == 0 else targets[step - 1], targets[step]
+        last = before if step < 2 else targets[step - 2]
+        for domain in range(part, seam, crew):
+            span = rows[domain], rows[domain + 1]
+            predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, keep, air, limit)
+            solve_blocks(tet_starts[domain], tet_starts[domain + 1], points, tet_indices, tet_params, drafts)
+            limit_blocks(cord_starts[domain], cord_starts[domain + 1], points, cord_indices, cord_params)
+        if seam > 1:
+            meet(gate, crew)
+            if part == 0:
+                solve_blocks(tet_starts[seam], tet_starts[seam + 1], points, tet_indices, tet_params, drafts)
+                limit_blocks(cord_starts[seam], cord_starts[seam + 1], points, cord_indices, cord_params)
+            meet(gate, crew)
+    now, last = targets[substeps - 1], before if substeps == 1 else targets[substeps - 2]
+    for domain in range(part, seam, crew):
+        finish_rows(rows[domain], rows[domain + 1], dt, wide, velocities, last, now, old, limit)
+
+
+advance_soft = njit(nogil=True, cache=True, error_model="numpy")(_advance)
+"""`_advance`, compiled. The plain function, by one thread, is the slow reference and works with blocks of any width."""
+
+
+def _since(places, base, out):
+    """Places (S, N, 3) against base (N, 3), float64, as rows of ``out`` float32 (S, P, 4)."""
+    for step in range(len(places)):
+        for v in range(len(base)):
+            for k in range(3):
+                out[step, v, k] = places[step, v, k] - base[v, k]
+
+
+since = njit(nogil=True, cache=True)(_since)

@@ -1,0 +1,66 @@
+"""Which part of a stack comes when: what carries another part is simulated before it; a circle is refused with its path."""
+
+import itertools
+from dataclasses import dataclass, field
+
+from quiver.errors import BadInput
+
+
+@dataclass
+class Stage:
+    """What can be simulated at the same time: indices of chain paths and of solids. ``is_needed``: a later stage hangs on its chains."""
+
+    paths: list = field(default_factory=list)
+    solids: list = field(default_factory=list)
+    is_needed: bool = False
+
+
+def stages(skeleton, paths, path_layers, solids):
+    """The Stages in order. ``path_layers`` are the paths' layers; solids have a ``layer`` and ``carriers``, the nodes that carry them.
+
+    Raises BadInput where parts hang on each other in a circle.
+    """
+    drivers = {int(node): ("path", index) for index, path in enumerate(paths) for node in path.drivers}
+    solid_of = {solid.layer.id: ("solid", index) for index, solid in enumerate(solids)}
+    needs = {}
+    for index, path in enumerate(paths):
+        above = {drivers[node] for node in skeleton.ancestors(int(path.point_nodes[0])) if node in drivers} - {("path", index)}
+        ridden = solid_of.get(path_layers[index].rides)
+        needs["path", index] = above | ({ridden} if ridden else set())
+    for index, solid in enumerate(solids):
+        above = {node for carrier in solid.carriers for node in (carrier, *skeleton.ancestors(carrier))}
+        needs["solid", index] = {drivers[node] for node in above if node in drivers}
+    layers = {"path": path_layers, "solid": [solid.layer for solid in solids]}
+    levels = _levels(needs, lambda part: layers[part[0]][part[1]].name)
+    hung_on = set().union(*needs.values())
+    out = []
+    for level in range(max(levels.values(), default=-1) + 1):
+        here = [part for part, own in levels.items() if own == level]
+        chains = [part for part in here if part[0] == "path"]
+        out += [
+            Stage([index for _, index in chains if ("path", index) in hung_on], [], True),
+            Stage([index for _, index in chains if ("path", index) not in hung_on], [index for kind, index in here if kind == "solid"]),
+        ]
+    return [stage for stage in out if stage.paths or stage.solids]
+
+
+def _levels(needs, name_of):
+    """How many others stand before each part. Raises BadInput for a circle."""
+    levels = {}
+
+    def level_of(part, behind):
+        if part in behind:
+            names = [name_of(each) for each in [*behind[behind.index(part) :], part]]
+            circle = [name for at, name in enumerate(names) if at == 0 or name != names[at - 1]]
+            raise BadInput(f"expected parts that hang on each other in some order, but {_told(circle)}: a circle")
+        if part not in levels:
+            levels[part] = max((level_of(other, [*behind, part]) + 1 for other in sorted(needs[part])), default=0)
+        return levels[part]
+
+    for part in needs:
+        level_of(part, [])
+    return levels
+
+
+def _told(circle):
+    return ", ".join(f"“{above}” hangs on “{below}”" for above, below in itertools.pairwise(circle))
