@@ -124,6 +124,9 @@ CHAIN_DIALS = (
     Dial("bend_taper", "Bend limit at the tip", "%", 10.0, 400.0, 100.0, 5.0, "Taper", "How far the tip may bend against the root."),
 )
 
+MOST_STRETCH = 300.0
+"""A stretch limit of so much is none."""
+
 VOLUME_DIALS = (
     Dial(
         "wobble_rate", "Wobble rate", "Hz", 0.1, 12.0, 2.5, 0.05, "Feel", "How often it swings to and fro in a second, in its slowest way."
@@ -153,6 +156,29 @@ VOLUME_DIALS = (
     Dial(
         "volume_keep", "Volume keep", "%", 0.0, 100.0, 80.0, 1.0, "Body", "How well it keeps its volume: pressed in here, it bulges there."
     ),
+    Dial(
+        "stretch_limit",
+        "Stretch limit",
+        "%",
+        2.0,
+        MOST_STRETCH,
+        MOST_STRETCH,
+        1.0,
+        "Body",
+        "How much longer than at rest its flesh may grow anywhere before it resists like skin.",
+        "300 = free",
+    ),
+    Dial(
+        "weight",
+        "Weight",
+        "% of water",
+        5.0,
+        2000.0,
+        100.0,
+        5.0,
+        "Body",
+        "What it weighs is said above. It swings the same; it is what counts where parts push each other.",
+    ),
     Dial("pressure", "Inner pressure", "%", -40.0, 100.0, 0.0, 1.0, "Body", "How much larger than at rest it wants to be."),
     Choice(
         "loose",
@@ -165,6 +191,14 @@ VOLUME_DIALS = (
     Dial("hold_gain", "Looseness gain", "x", 0.0, 4.0, 1.0, 0.05, "Hold", "Multiplies the painted influence, without repainting."),
     Dial(
         "hold_offset", "Looseness offset", "", -1.0, 1.0, 0.0, 0.05, "Hold", "Adds to the painted influence; below 0 it is held everywhere."
+    ),
+    Choice(
+        "pieces",
+        "Pieces of the mesh",
+        (("together", "are one body where they touch"), ("apart", "are a body each")),
+        "together",
+        "Build",
+        "Whether closed pieces, such as scales or pompons, are each a solid of their own.",
     ),
     Dial(
         "cell_size",

@@ -5,8 +5,9 @@ from collections import OrderedDict
 import numpy as np
 
 from quiver.bodies import chain as swing
+from quiver.bodies import conforming, volume
 from quiver.bodies import lattice as lattices
-from quiver.bodies import volume
+from quiver.dials import MOST_STRETCH
 from quiver.errors import BadInput, Unstable
 from quiver.jumps import jumps_of
 from quiver.measure.solids import SolidMeasure
@@ -29,48 +30,88 @@ FLAT = 1e-18
 """A placement that squeezes volumes to such a share has no way back."""
 LEAST_CARRIED = 0.02
 """What carries a node by less than this share is left out: a whisker must not be simulated finely for the sake of the chin."""
+BODY_DIALS = ("loose", "hold_gain", "hold_offset", "volume_keep", "firmness", "weight")
+WORTH_SAYING = 0.02
 KEPT_PARTS = 12
 
 
 class Part:
-    """What a region gives to a solid, whatever the dials say but for the size of its cells: lattice, influence, fade, weights."""
+    """What a region gives to a solid, whatever the dials say but for how it is built: lattice, influence, fade, weights.
 
-    def __init__(self, character, region, cell_metres, scale):
+    cell_metres  0 leaves the size of the cells to us; scale [m] of one unit of the file
+    apart        whether each piece of the mesh is a solid of its own
+    built        "" for a lattice, or what bodies/conforming.py made of the whole mesh
+    """
+
+    def __init__(self, character, region, scale, cell_metres=0.0, apart=False, built=""):
         self.mesh, levels = check_region(character, region)
         self.mesh_index = next(index for index, mesh in enumerate(character.meshes) if mesh is self.mesh)
         rest_world = rest_matrices(character.skeleton)
-        surface = skinned_positions(self.mesh, rest_world).astype(float) * scale
+        surface = surface_of(character, self.mesh, scale)
         chosen = regions.is_in(levels)
-        self.edge = cell_metres or float(np.ptp(surface[chosen], axis=0).max()) / CELLS_ACROSS
         self.surface, self.levels = surface, levels
-        self.lattice = lattices.build(surface, self.mesh.triangles, chosen, self.edge)
+        self.topology = topology(surface, self.mesh.triangles)
+        edge = cell_metres or usual_edge(surface, chosen)
+        if built:
+            self.lattice = conforming.build(surface, chosen, *conforming.decode(built))
+        elif apart:
+            pieces = self.topology.spread(self.topology.piece_of)
+            self.lattice = lattices.build_apart(surface, self.mesh.triangles, chosen, edge, pieces)
+        else:
+            self.lattice = lattices.build(surface, self.mesh.triangles, chosen, edge)
+        self.edge = self.lattice.edge
         self.carried = _carried(self.mesh, surface / scale, self.lattice.nodes / scale, rest_world)
         self.fade = self._fade(chosen)
         self._bodies = {}
 
-    def body(self, loose, gain, offset, volume_keep, firmness):
+    def body(self, loose, gain, offset, volume_keep, firmness, weight):
         """What the dials, in their own units, make of it, kept from the last time.
 
         Returns the VolumeBody, how many pieces nothing holds, and how much of the result each vertex (R,) takes.
         """
-        key = (loose, gain, offset, volume_keep, firmness)
+        key = (loose, gain, offset, volume_keep, firmness, weight)
         if key not in self._bodies:
             influence = regions.adjusted(self.levels, gain, offset, loose == "inverted")
             holds = 1.0 - volume.node_influences(self.lattice, self.surface, influence)
-            body = volume.build(self.lattice, holds, volume_keep / 100.0, firmness / 100.0)
+            body = volume.build(self.lattice, holds, volume_keep / 100.0, firmness / 100.0, weight / 100.0)
             share = np.minimum(influence[self.lattice.vertices] / FULL_INFLUENCE, 1.0) * self.fade
             self._bodies = {key: (body, volume.loose_pieces(self.lattice, holds), share * share * (3.0 - 2.0 * share))}
         return self._bodies[key]
 
+    def findings(self):
+        """What is worth knowing of how the solid came out, in words."""
+        made, said = self.lattice, []
+        thin = float(made.is_thin.mean())
+        if thin > WORTH_SAYING:
+            said.append(f"{100.0 * thin:.0f} % of the skin lies where no cell fits in, such as thin or open parts: try smaller cells")
+        pieces = int(made.pieces.max()) + 1
+        if pieces > 1:
+            said.append(f"it falls into {pieces} pieces that do not hang together")
+        flesh = np.unique(self.topology.piece_of[self.topology.place_of[made.vertices[~made.is_thin]]])
+        missed = np.setdiff1d(self.topology.piece_of[self.topology.place_of[made.vertices]], flesh)
+        if len(missed):
+            said.append(f"{len(missed)} of the mesh's pieces in it have no inside, so a sheet of cells carries them")
+        return said
+
     def _fade(self, chosen):
         """How the result fades in from what is out, for each vertex of the region: 0..1."""
-        top = topology(self.surface, self.mesh.triangles)
+        top = self.topology
         border = np.flatnonzero(top.gathered((~chosen).astype(float)) > 0)
         if not len(border):
             return np.ones(len(self.lattice.vertices))
         reach = SEAM_CELLS * self.edge
         away = np.minimum(distance_along(top, border, 2.0 * reach) / reach, 1.0)
         return top.spread(away)[self.lattice.vertices]
+
+
+def surface_of(character, mesh, scale):
+    """The vertices (V, 3) of a mesh in the rest pose [m]."""
+    return skinned_positions(mesh, rest_matrices(character.skeleton)).astype(float) * scale
+
+
+def usual_edge(surface, chosen):
+    """The size of the cells that we take for the ``chosen`` (bool) vertices of a surface (V, 3)."""
+    return float(np.ptp(surface[chosen], axis=0).max()) / CELLS_ACROSS
 
 
 def check_region(character, region):
@@ -111,13 +152,13 @@ def _carried(mesh, surface, nodes, rest_world):
 _parts = OrderedDict()
 
 
-def part_of(character, region, cell_metres, scale):
-    """The Part of a region, kept from the last time while nothing that it is made of changed. Raises BadInput."""
-    key = (id(character), region.mesh, region.values, cell_metres, scale)
+def part_of(character, region, scale, *how):
+    """The Part of a region, built as Part says; kept from the last time while nothing that it is made of changed. Raises BadInput."""
+    key = (id(character), region.mesh, region.values, scale, *how)
     found = _parts.get(key)
     if found is None or found[0] is not character:
         # The character is kept with it: its id stays its own that way.
-        found = (character, Part(character, region, cell_metres, scale))
+        found = (character, Part(character, region, scale, *how))
         _parts[key] = found
         while len(_parts) > KEPT_PARTS:
             _parts.popitem(last=False)
@@ -132,8 +173,9 @@ class Solid:
         self.layer, self.setup = layer, setup
         self.scale = setup.metres_per_unit
         value = layer.value
-        part = self.part = part_of(character, setup.region(layer.region), value("cell_size") / 1000.0, self.scale)
-        self.body, loose, self.seam = part.body(*(value(name) for name in ("loose", "hold_gain", "hold_offset", "volume_keep", "firmness")))
+        how = value("cell_size") / 1000.0, value("pieces") == "apart", layer.built
+        part = self.part = part_of(character, setup.region(layer.region), self.scale, *how)
+        self.body, loose, self.seam = part.body(*(value(name) for name in BODY_DIALS))
         if loose:
             notes.append(
                 f"{layer.name}: nothing holds {'a piece' if loose == 1 else f'{loose} pieces'} of it; it is held a little everywhere"
@@ -155,6 +197,8 @@ class Solid:
         options = {"keep": keep, "air": air, "pressure": value("pressure") / 100.0, "settles": value("shape") == "pose"}
         limit = MOST_PER_STEP * self.size() / dt
         self.measure = SolidMeasure(self.part.lattice.nodes, self.part.lattice.tets)
+        stretch = value("stretch_limit")
+        options["longest"] = 1.0 + stretch / 100.0 if stretch < MOST_STRETCH else None
         self.model = solid.solid_model(self.body, self.part.lattice.tets, young, dt, speed_limit=limit, **options)
 
     def keyed(self, world):
@@ -176,6 +220,15 @@ class Solid:
     def jumps(self, frame_world):
         """In which frames the part's root jumps: bool (F,) from node matrices (F, J, 3, 4) at frames."""
         return jumps_of(frame_world[:, [self._heaviest()]], np.array([self.size() / self.scale]))[:, 0]
+
+    @property
+    def mesh_index(self):
+        return self.part.mesh_index
+
+    @property
+    def vertices(self):
+        """The vertices (R,) of its mesh that it moves."""
+        return self.part.lattice.vertices
 
     @property
     def carriers(self):

@@ -9,6 +9,7 @@ from quiver import order
 from quiver.bodies import chain as chain_body
 from quiver.bodies import picking
 from quiver.errors import BadInput, Unstable
+from quiver.final import final_skins
 from quiver.rig.pose import blended, rest_matrices, world_matrices
 from quiver.solids import Solid
 from quiver.waves import Wave
@@ -73,7 +74,6 @@ class Run:
         self.substeps = substeps_of(chain_layers, self.solids, spec.setup.frame_rate)
         for solid in self.solids:
             solid.compile(self.substeps, self.notes)
-        self.moved = _moved(self.solids)
         rest_world = rest_matrices(self.skeleton)
         layer_of = [chain_layers[path.layer] for path in paths]
         self.stages = [
@@ -83,8 +83,11 @@ class Run:
         self.waves = [stage.wave for stage in self.stages if stage.wave]
         self.rotated = np.array(sorted({int(node) for path in paths for node in path.drivers}), np.int32)
         stretched = [path for path in paths if chain_layers[path.layer].value("stretch") > 0.0]
-        moved = {node for path in stretched for nodes in path.stretch_nodes for node in nodes}
-        self.translated = np.array(sorted(moved.union(*(stage.rides for stage in self.stages))), np.int32)
+        shifted = {node for path in stretched for nodes in path.stretch_nodes for node in nodes}
+        self.translated = np.array(sorted(shifted.union(*(stage.rides for stage in self.stages))), np.int32)
+        turned = {below for node in (*self.rotated, *self.translated) for below in self.skeleton.below(int(node))}
+        self.final_skins = final_skins(spec.character, spec.setup, turned)
+        self.moved = _moved([*self.solids, *self.final_skins])
 
     def _last_frame(self):
         first, last = self.spec.first_frame, self.spec.last_frame
@@ -178,7 +181,14 @@ class Run:
             added[:, self.layer_ids.index(solid.layer.id)] = np.linalg.norm(moves, axis=2).max(1) * solid.scale
         rotations = final.rotations[:, self.rotated].astype(np.float32)
         translations = final.translations[:, self.translated].astype(np.float32)
-        return first_frame, rotations, translations, self._all_offsets(len(rotations), soft), added
+        offsets = self._all_offsets(len(rotations), soft)
+        start = 0
+        for mesh, vertices in self.moved.items():
+            here = slice(start, start := start + len(vertices))
+            for skin in self.final_skins:
+                if skin.mesh_index == mesh:
+                    skin.apply(offsets[:, here], vertices, keyed_world, final_world)
+        return first_frame, rotations, translations, offsets, added
 
     def _all_offsets(self, frames, soft):
         """The solids' offsets put together, in the order of ``moved``; where two move one vertex, both count."""
@@ -187,8 +197,7 @@ class Run:
             start_of[mesh], total = total, total + len(vertices)
         out = np.zeros((frames, total, 3), np.float32)
         for solid, moves in zip(self.solids, soft, strict=True):
-            mesh = solid.part.mesh_index
-            out[:, start_of[mesh] + np.searchsorted(self.moved[mesh], solid.part.lattice.vertices)] += moves.astype(np.float32)
+            out[:, start_of[solid.mesh_index] + np.searchsorted(self.moved[solid.mesh_index], solid.vertices)] += moves.astype(np.float32)
         return out
 
 
@@ -252,12 +261,11 @@ class Stage:
             moving.world = world_matrices(self.skeleton, moving.pose)
 
 
-def _moved(solids):
-    """The vertices that any solid moves, {mesh index: sorted vertices}."""
+def _moved(parts):
+    """The vertices that any part moves, {mesh index: sorted vertices}."""
     found = {}
-    for solid in solids:
-        mesh = solid.part.mesh_index
-        found[mesh] = np.union1d(found.get(mesh, np.zeros(0, int)), solid.part.lattice.vertices)
+    for part in parts:
+        found[part.mesh_index] = np.union1d(found.get(part.mesh_index, np.zeros(0, int)), part.vertices)
     return dict(sorted(found.items()))
 
 

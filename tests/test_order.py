@@ -9,7 +9,8 @@ from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.rig.pose import world_matrices
-from quiver.setup import ChainPick, dumps, loads
+from quiver.setup import ChainPick
+from quiver.setup_document import dumps, loads
 from quiver.stack import Run, TakeSpec
 
 

@@ -6,7 +6,7 @@ from unittest import TestCase
 
 import jsonschema
 
-from quiver import dials, setup
+from quiver import dials, setup_document
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.setup import ChainPick, Setup
@@ -14,7 +14,7 @@ from tests.makers import straight
 
 
 def document(**changes):
-    return setup.to_document(Setup().with_new_chain(ChainPick("tail"), "Tail")) | changes
+    return setup_document.to_document(Setup().with_new_chain(ChainPick("tail"), "Tail")) | changes
 
 
 class RoundTripTest(TestCase):
@@ -25,17 +25,17 @@ class RoundTripTest(TestCase):
     def test_setup_is_the_same_after_writing_and_reading(self):
         stack = self.mudwick.with_new_chain(ChainPick(picked=("a", "b"))).with_new_chain(ChainPick("x", "y", (), True))
         stack = stack.with_layer(replace(stack.layers[0], amount=((0.0, 0.0), (12.5, 1.0)), is_on=False))
-        again = setup.loads(setup.dumps(stack))
-        self.assertEqual(setup.to_document(again), setup.to_document(stack))
+        again = setup_document.loads(setup_document.dumps(stack))
+        self.assertEqual(setup_document.to_document(again), setup_document.to_document(stack))
         self.assertEqual(again.layers[0].amount_at(6.25), 0.5)
         self.assertEqual(again.layers[0].amount_at(-3), 0.0)
         self.assertEqual(again.layers[0].amount_at(99), 1.0)
 
     def test_schema_accepts_what_the_core_writes_and_refuses_what_it_refuses(self):
-        schema = setup.json_schema()
+        schema = setup_document.json_schema()
         jsonschema.Draft202012Validator.check_schema(schema)
         check = jsonschema.Draft202012Validator(schema)
-        self.assertTrue(check.is_valid(setup.to_document(self.mudwick)))
+        self.assertTrue(check.is_valid(setup_document.to_document(self.mudwick)))
         layer = document()["layers"][0]
         wrong = [
             document(version=2),
@@ -53,7 +53,7 @@ class RoundTripTest(TestCase):
             with self.subTest(each=str(each)[:200]):
                 self.assertFalse(check.is_valid(each))
                 with self.assertRaises(BadInput):
-                    setup.from_document(json.loads(json.dumps(each)))
+                    setup_document.from_document(json.loads(json.dumps(each)))
 
 
 class RefusalTest(TestCase):
@@ -72,10 +72,10 @@ class RefusalTest(TestCase):
         }
         for message, each in cases.items():
             with self.assertRaisesRegex(BadInput, message):
-                setup.from_document(each)
+                setup_document.from_document(each)
         for text in ("", "[1, 2", "[]", "null", '{"format": "other"}', "[" * 50_000):
             with self.assertRaises(BadInput):
-                setup.loads(text)
+                setup_document.loads(text)
 
     def test_names_that_a_character_lacks_are_listed(self):
         stack = Setup().with_new_chain(ChainPick("j0", "j9")).with_new_chain(ChainPick("ghost"))

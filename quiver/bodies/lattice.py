@@ -4,7 +4,7 @@ The lattice is body-centred cubic (every tetrahedron is alike and nearly regular
 cubic cells, and each face between two cells carries four tetrahedra, made of both centres and one edge of the face.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import igl
 import numpy as np
@@ -28,6 +28,7 @@ class Lattice:
     nodes float64 (N, 3) in the rest pose; tets int32 (T, 4), each of positive volume; is_inner bool (N,): next to flesh of the
     same body that is not the region's
     vertices int (R,); corners int32 (R, 4), shares float64 (R, 4): each vertex's tetrahedron and its place in it
+    is_thin bool (R,) which vertices lie away from all tetrahedra that fit into the flesh: one was made for them all the same
     pieces int (N,) which connected piece a node belongs to; edge the length of a cell
     """
 
@@ -37,6 +38,7 @@ class Lattice:
     vertices: np.ndarray
     corners: np.ndarray
     shares: np.ndarray
+    is_thin: np.ndarray
     pieces: np.ndarray
     edge: float
 
@@ -67,6 +69,8 @@ def build(positions, triangles, chosen, edge):
     inside = igl.fast_winding_number(points, np.asarray(triangles, np.int64), np.ascontiguousarray(places[asked]))
     flesh[asked] = np.abs(inside) > 0.5
     kept = flesh & around_region
+    full = np.unique(_node_codes(faces[np.flatnonzero(kept)], size))
+    is_thin = ~np.isin(_node_codes(faces[own], size), full).any(1)
     kept[own] = True
     rows = np.flatnonzero(kept)
     codes = _node_codes(faces[rows], size)
@@ -77,8 +81,40 @@ def build(positions, triangles, chosen, edge):
     row_of = np.full(len(faces), -1)
     row_of[rows] = place_of
     corners = tets[row_of[own]]
-    shares = _barycentric(nodes[corners], points[vertices])
-    return Lattice(nodes, tets, np.isin(used, others)[order], vertices, corners, shares, _pieces(len(nodes), tets), edge)
+    shares = barycentric(nodes[corners], points[vertices])
+    return Lattice(nodes, tets, np.isin(used, others)[order], vertices, corners, shares, is_thin, pieces(len(nodes), tets), edge)
+
+
+def build_apart(positions, triangles, chosen, edge, piece_of):
+    """Like `build`, but each piece of the surface, as ``piece_of`` int (V,) numbers them, is a solid of its own. Raises BadInput."""
+    parts, kept = [], np.flatnonzero(np.bincount(piece_of[chosen], minlength=piece_of.max() + 1))
+    for piece in kept:
+        own = np.flatnonzero(piece_of == piece)
+        number = np.full(len(positions), -1)
+        number[own] = np.arange(len(own))
+        faces = number[triangles[(number[triangles] >= 0).all(1)]]
+        part = build(positions[own], faces, chosen[own], edge)
+        parts.append(replace(part, vertices=own[part.vertices]))
+    return _joined(parts)
+
+
+def _joined(parts):
+    """Several lattices as one that hang together nowhere; its region's vertices in order."""
+    starts = np.cumsum([0, *(len(part.nodes) for part in parts[:-1])])
+    nodes, tets, order, _ = ordered(
+        np.concatenate([part.nodes for part in parts]),
+        np.concatenate([part.tets + start for part, start in zip(parts, starts, strict=True)]),
+    )
+    number = np.empty(len(order), np.int32)
+    number[order] = np.arange(len(order))
+    vertices = np.concatenate([part.vertices for part in parts])
+    sequence = np.argsort(vertices)
+    corners = number[np.concatenate([part.corners + start for part, start in zip(parts, starts, strict=True)])]
+    shares = np.concatenate([part.shares for part in parts])
+    is_thin = np.concatenate([part.is_thin for part in parts])
+    is_inner = np.concatenate([part.is_inner for part in parts])[order]
+    embedded = (vertices[sequence], corners[sequence], shares[sequence], is_thin[sequence])
+    return Lattice(nodes, tets, is_inner, *embedded, pieces(len(nodes), tets), parts[0].edge)
 
 
 def ordered(nodes, tets):
@@ -177,14 +213,14 @@ def _positive(nodes, tets):
     return tets
 
 
-def _barycentric(corners, points):
+def barycentric(corners, points):
     """Shares (R, 4) of four corners (R, 4, 3) that give points (R, 3)."""
     edges = np.swapaxes(corners[:, 1:] - corners[:, :1], 1, 2)
     rest = np.linalg.solve(edges, (points - corners[:, 0])[..., None])[..., 0]
     return np.concatenate([1.0 - rest.sum(1, keepdims=True), rest], 1)
 
 
-def _pieces(count, tets):
+def pieces(count, tets):
     pairs = np.concatenate([tets[:, [0, 1]], tets[:, [0, 2]], tets[:, [0, 3]]])
     graph = sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(count, count))
     return csgraph.connected_components(graph, directed=False)[1]
@@ -193,7 +229,7 @@ def _pieces(count, tets):
 def shares_at(lattice, place):
     """The tetrahedron (4,) that holds a place (3,), or is nearest to it, and the place's shares (4,) of its corners."""
     corners = lattice.nodes[lattice.tets]
-    shares = _barycentric(corners, np.broadcast_to(place, (len(corners), 3)))
+    shares = barycentric(corners, np.broadcast_to(place, (len(corners), 3)))
     found = int(np.argmax(shares.min(1)))
     if shares[found].min() < 0.0:
         # Outside, it goes with the nearest spot of the solid.

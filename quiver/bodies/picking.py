@@ -1,7 +1,7 @@
 """From a layer's picks to chains of joints: no gaps, no surprise branches, nothing of zero length."""
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -10,6 +10,9 @@ from quiver.rig.pose import rest_matrices
 
 SHORTEST = 1e-5
 """Segments shorter than this share of the character's size count as zero: float32 could not hold their direction."""
+
+MIRROR_SHARE = 0.02
+"""So far from its exact mirror place, as a share of the character's size, another joint still counts as its partner."""
 
 
 @dataclass(frozen=True)
@@ -143,3 +146,22 @@ def _moved_centre(character, world, node):
         total += shares @ (mesh.positions @ place.T + shift)
         weight += float(shares.sum())
     return total / weight if weight > 0.0 else None
+
+
+def mirrored(character, pick):
+    """The ChainPick on the other side: the joints nearest to the mirror places across x = 0. Raises BadInput where there is none."""
+    skeleton = character.skeleton
+    places = rest_matrices(skeleton)[:, :, 3]
+    near = MIRROR_SHARE * float(np.ptp(places, axis=0).max())
+
+    def other(name):
+        node = skeleton.index(name)
+        away = np.linalg.norm(places - places[node] * [-1.0, 1.0, 1.0], axis=1)
+        found = int(np.argmin(away))
+        if found == node or away[found] > near:
+            reason = "it lies in the middle" if found == node else "nothing is there"
+            raise BadInput(f"expected a joint on the other side of “{name}”, but {reason}")
+        return skeleton.names[found]
+
+    names = {name: other(name) for name in pick.names}
+    return replace(pick, root=names.get(pick.root, ""), end=names.get(pick.end, ""), picked=tuple(names[name] for name in pick.picked))

@@ -11,7 +11,7 @@ from scipy.spatial import KDTree
 from quiver.bodies import lattice as lattices
 
 DENSITY = 1000.0
-"""[kg/m3], of water and flesh. It cancels out of every dial; contacts between parts will need it."""
+"""[kg/m3], of water and flesh. It cancels out of how a part swings; parts that push each other feel it."""
 PINNED = 0.98
 """A node held at least so much is fixed to its keyed place."""
 STIFF_HOLD = 40.0
@@ -30,13 +30,14 @@ EIGEN_ROUNDS = 16
 class VolumeBody:
     """The physics of a solid of N nodes and T tetrahedra for a Young's modulus of one. SI units.
 
-    nodes (N, 3) [m] at rest; masses (N,) [kg]; holds (N,) 0..1, from PINNED on fixed; springs (N,) [1/s2] of the holds
+    nodes (N, 3) [m] at rest; density [kg/m3]; masses (N,) [kg]; holds (N,) 0..1, from PINNED on fixed; springs (N,) [1/s2] of the holds
     volumes (T,) [m3]; gram (T, 3, 3) of the inverse rest edges [1/m2], metric (T, 3, 3) of the rest edges [m2]
     sixfold (T,) six times the rest volume [m3]; shear, bulk the constants of the solid
     lowest [1/s2] squared rate of the slowest mode, mode (N, 3) its shape, at most one long
     """
 
     nodes: np.ndarray
+    density: float
     masses: np.ndarray
     holds: np.ndarray
     springs: np.ndarray
@@ -60,37 +61,43 @@ def poisson_of(volume_keep):
     return low + (high - low) * volume_keep
 
 
-def build(lattice, node_holds, volume_keep, firmness):
-    """The body of a lattice in metres. node_holds (N,) 0..1; ``firmness`` 0.1..10 makes the holds' springs softer against the flesh."""
+def build(lattice, node_holds, volume_keep, firmness, weight=1.0):
+    """The body of a lattice in metres.
+
+    node_holds (N,) 0..1; ``firmness`` 0.1..10 makes the holds' springs softer against the flesh; ``weight`` against water.
+    """
+    density = DENSITY * weight
     edges = lattice.nodes[lattice.tets[:, 1:]] - lattice.nodes[lattice.tets[:, :1]]
     sixfold = np.linalg.det(edges)
     volumes = sixfold / 6.0
     inverse = np.linalg.inv(np.swapaxes(edges, 1, 2))
     gram, metric = inverse @ np.swapaxes(inverse, 1, 2), edges @ np.swapaxes(edges, 1, 2)
     masses = np.zeros(len(lattice.nodes))
-    np.add.at(masses, lattice.tets.ravel(), np.repeat(volumes * DENSITY / 4.0, 4))
+    np.add.at(masses, lattice.tets.ravel(), np.repeat(volumes * density / 4.0, 4))
     poisson = poisson_of(volume_keep)
     shear = 1.0 / (2.0 * (1.0 + poisson))
     linear_bulk = poisson / ((1.0 + poisson) * (1.0 - 2.0 * poisson))
     holds = _with_least_hold(lattice, np.where(lattice.is_inner, 1.0, node_holds))
     size = np.linalg.norm(np.ptp(lattice.nodes, axis=0)) / 2.0
     give = np.clip(holds, 0.0, PINNED)
-    springs = give / (1.0 - give) / firmness / (DENSITY * size**2) * STIFF_HOLD
+    springs = give / (1.0 - give) / firmness / (density * size**2) * STIFF_HOLD
     stiffness = _stiffness(lattice, inverse, volumes, shear, linear_bulk)
     # Around rest, this stable neo-Hookean solid is linear elasticity with a second constant smaller by the first one.
     lowest, mode = _lowest_mode(stiffness, masses, springs, holds < PINNED, lattice.nodes)
-    return VolumeBody(lattice.nodes, masses, holds, springs, volumes, gram, metric, sixfold, shear, linear_bulk + shear, lowest, mode)
+    return VolumeBody(
+        lattice.nodes, density, masses, holds, springs, volumes, gram, metric, sixfold, shear, linear_bulk + shear, lowest, mode
+    )
 
 
-def crossing(young, shear, edge, dt):
+def crossing(young, body, edge, dt):
     """How much of the shortest edge of cells of size ``edge`` [m] a shear wave crosses in ``dt`` seconds."""
-    return float(np.sqrt(young * shear / DENSITY)) * dt / (edge * np.sqrt(3.0) / 2.0)
+    return float(np.sqrt(young * body.shear / body.density)) * dt / (edge * np.sqrt(3.0) / 2.0)
 
 
 def rate_needed(body, edge, wobble_rate):
     """Substeps a second at which a body swings steadily at ``wobble_rate`` [Hz]."""
     young = (2.0 * np.pi * wobble_rate) ** 2 / body.lowest if body.lowest > 0.0 else 1.0
-    return crossing(young, body.shear, edge, 1.0) / STEADY
+    return crossing(young, body, edge, 1.0) / STEADY
 
 
 def young_for(body, edge, stiffness, dt):
@@ -98,7 +105,7 @@ def young_for(body, edge, stiffness, dt):
     if body.lowest <= 0.0:
         return 1.0
     young = stiffness / body.lowest
-    return young * (1.0 + SOFTENING * crossing(young, body.shear, edge, dt) ** 2) ** 2
+    return young * (1.0 + SOFTENING * crossing(young, body, edge, dt) ** 2) ** 2
 
 
 def node_influences(lattice, positions, influence):

@@ -171,6 +171,16 @@ def flood(levels, top, point):
     return np.where(top.spread(top.piece_of == piece), IN_FULL, levels).astype(np.uint8)
 
 
+def closed_pieces(top):
+    """All pieces of a mesh that are closed: each of their edges lies between just two triangles."""
+    edges = np.sort(top.triangles[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1)
+    edges, counts = np.unique(edges, axis=0, return_counts=True)
+    has_faces = np.zeros(top.piece_of.max() + 1, bool)
+    has_faces[top.piece_of[edges[:, 0]]] = True
+    has_faces[top.piece_of[edges[counts != 2, 0]]] = False
+    return np.where(top.spread(has_faces[top.piece_of]), IN_FULL, OUT).astype(np.uint8)
+
+
 def from_joints(mesh, nodes):
     """A region of what some joints move: influence is the sum of their skin weights."""
     if mesh.skin < 0:

@@ -3,6 +3,7 @@
 from django.db import models, transaction
 
 from quiver import setup as setups
+from quiver import setup_document
 from studio.pieces import packed, unpacked
 
 
@@ -35,12 +36,12 @@ class Character(models.Model):
     @property
     def setup(self):
         """The current Setup."""
-        return setups.from_document(self.current.document) if self.current else setups.Setup()
+        return setup_document.from_document(self.current.document) if self.current else setups.Setup()
 
     @transaction.atomic
     def save_setup(self, setup, label):
         """Keep a setup as a new version after the current one, and make it current."""
-        version = SetupVersion.objects.create(character=self, parent=self.current, document=setups.to_document(setup), label=label)
+        version = SetupVersion.objects.create(character=self, parent=self.current, document=setup_document.to_document(setup), label=label)
         self.go_to(version)
         return version
 

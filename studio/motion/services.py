@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 
-from quiver import dials, presets
+from quiver import dials, presets, setup_document
 from quiver import setup as setups
 from quiver.errors import BadInput
 from quiver.formats import lattice
@@ -117,13 +117,13 @@ def change_layer(row, layer_id, action, name):
 def set_amount(row, layer_id, keys):
     """Set the amount keys of a layer, {frame: value}."""
     layer = row.setup.layer(layer_id)
-    changed = replace(layer, amount=setups.read_amount(sorted(keys.items())))
+    changed = replace(layer, amount=setup_document.read_amount(sorted(keys.items())))
     return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: amount")
 
 
 def import_setup(row, text):
     """Replace the setup by an imported one; names that this character does not have are listed and refused."""
-    setup = setups.loads(text)
+    setup = setup_document.loads(text)
     character, _ = loaded(row.pk)
     unknown = setup.unknown_names(character.skeleton)
     if unknown:

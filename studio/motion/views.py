@@ -8,7 +8,7 @@ from django.shortcuts import render
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
-from quiver import dials, presets
+from quiver import dials, presets, setup_document
 from quiver import setup as setups
 from quiver.errors import BadInput
 from studio.characters.pages import character_or_404, render_step
@@ -173,7 +173,7 @@ def lattice(request, pk, layer):
 def export_setup(request, pk):
     row = character_or_404(pk)
     name = re.sub(r"[^A-Za-z0-9_-]+", "-", row.name).strip("-") or "character"
-    response = HttpResponse(setups.dumps(row.setup), content_type="application/json")
+    response = HttpResponse(setup_document.dumps(row.setup), content_type="application/json")
     response.headers["Content-Disposition"] = f'attachment; filename="{name}-setup.json"'
     return response
 
@@ -182,13 +182,13 @@ def export_setup(request, pk):
 def import_setup(request, pk):
     row = character_or_404(pk)
     file = request.FILES.get("file")
-    if file is None or file.size > setups.LARGEST_DOCUMENT:
+    if file is None or file.size > setup_document.LARGEST_DOCUMENT:
         raise BadInput(
-            f"expected a setup file of at most {setups.LARGEST_DOCUMENT >> 20} MB, got {'none' if file is None else 'a larger one'}"
+            f"expected a setup file of at most {setup_document.LARGEST_DOCUMENT >> 20} MB, got {'none' if file is None else 'a larger one'}"
         )
     return _panel(request, row, None, services.import_setup(row, file.read()))
 
 
 @require_safe
 def schema(request):
-    return HttpResponse(json.dumps(setups.json_schema(), indent=2), content_type="application/schema+json")
+    return HttpResponse(json.dumps(setup_document.json_schema(), indent=2), content_type="application/schema+json")

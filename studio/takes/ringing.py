@@ -2,7 +2,7 @@
 
 from django.db import transaction
 
-from quiver import setup as setups
+from quiver import setup_document
 from quiver.ring import ring_test
 from studio.characters.services import loaded
 from studio.jobs import services as jobs
@@ -24,7 +24,7 @@ def ring(job_id, context):
     """The job: ring, and keep what came of it."""
     test = RingTest.objects.select_related("version").get(job_id=job_id)
     character, _ = loaded(test.version.character_id)
-    setup = setups.from_document(test.version.document)
+    setup = setup_document.from_document(test.version.document)
     found = ring_test(character, setup, setup.layer(test.layer_id), context.keep_going)
     test.report = {
         "rate": found.rate,

@@ -4,7 +4,7 @@ import numpy as np
 from django.db import transaction
 from numcodecs import Blosc
 
-from quiver import setup as setups
+from quiver import setup_document
 from quiver.errors import BadInput
 from quiver.formats import frames
 from quiver.stack import Run, TakeSpec
@@ -47,7 +47,7 @@ def simulate(job_id, context):
     take = Take.objects.select_related("version", "character").get(job_id=job_id)
     TakeChunk.objects.filter(take=take).delete()
     character, _ = loaded(take.character_id)
-    setup = setups.from_document(take.version.document)
+    setup = setup_document.from_document(take.version.document)
     run = Run(TakeSpec(character, setup, take.clip_name, take.first_frame, take.last_frame))
     take.substeps, take.layer_ids, take.notes = run.substeps, run.layer_ids, run.notes
     take.rotated, take.translated = run.rotated.tolist(), run.translated.tolist()
@@ -122,7 +122,7 @@ def is_stale(row, take):
     """Whether the setup has changed since a take in a way that its motion would feel."""
     if take.version_id == row.current_id:
         return False
-    return not row.setup.moves_like(setups.from_document(take.version.document))
+    return not row.setup.moves_like(setup_document.from_document(take.version.document))
 
 
 def shown_take(row):

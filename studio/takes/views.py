@@ -10,7 +10,7 @@ from django.utils.http import urlencode
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
-from quiver import setup as setups
+from quiver import setup_document
 from quiver.errors import BadInput
 from studio.characters.pages import character_or_404, render_step
 from studio.jobs import services as jobs
@@ -130,7 +130,7 @@ def score(request, pk):
     context = {
         "character": row,
         "take": take,
-        "lanes": lanes(take, setups.from_document(take.version.document)) if take and take.is_built else [],
+        "lanes": lanes(take, setup_document.from_document(take.version.document)) if take and take.is_built else [],
         "first": first,
         "count": count,
         "ticks": ticks(first, count),

@@ -3,8 +3,7 @@
 import io
 import json
 
-from quiver import dials, presets
-from quiver import setup as setups
+from quiver import dials, presets, setup_document
 from quiver.mesh import regions
 from studio.takes.models import Take
 from tests.app.helpers import DeskTest
@@ -141,14 +140,14 @@ class SetupFileTest(DeskTest):
         self.assertEqual(self.fresh.setup, setup)
 
     def test_names_that_do_not_match_are_listed_and_nothing_changes(self):
-        document = setups.to_document(self.fresh.setup)
+        document = setup_document.to_document(self.fresh.setup)
         document["layers"][0]["chains"] = [{"root": "left wing"}, {"picked": ["upper", "right wing"]}]
         response = self.bring(json.dumps(document))
         self.assertContains(response, "left wing, right wing", status_code=422)
         self.assertEqual(self.fresh.current.label, "Brought in")
 
     def test_regions_of_another_character_are_listed(self):
-        document = setups.to_document(self.fresh.setup.with_new_region("Wing", "feathers", 3, regions.encode(regions.nothing(3))))
+        document = setup_document.to_document(self.fresh.setup.with_new_region("Wing", "feathers", 3, regions.encode(regions.nothing(3))))
         self.assertContains(self.bring(json.dumps(document)), "Wing (on feathers)", status_code=422)
 
     def test_what_is_no_setup_is_refused(self):

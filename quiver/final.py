@@ -1,0 +1,61 @@
+"""The final skin: how much of all that was simulated each vertex shows, over the clip's own skin."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from quiver.errors import BadInput
+from quiver.mesh import regions
+from quiver.mesh.topology import topology
+from quiver.rig.skinning import skinned_positions, skinned_through
+
+SMOOTHINGS = 2
+"""Rounds in which the painted map is evened out, so that no edge of the brush shows as a crease."""
+
+
+class FinalSkin:
+    """The final skin of one mesh. ``shares`` (V,) 0..1 what each vertex shows; ``vertices`` those it holds back though chains move them."""
+
+    def __init__(self, character, region, turned):
+        self.mesh = character.mesh(region.mesh)
+        self.mesh_index = next(index for index, mesh in enumerate(character.meshes) if mesh is self.mesh)
+        levels = regions.decode(region.values, len(self.mesh.positions))
+        # Here what is out is in with nothing: the keyed skin.
+        levels = np.where(regions.is_in(levels), levels, 0).astype(np.uint8)
+        levels = regions.smooth(levels, topology(self.mesh.positions, self.mesh.triangles), SMOOTHINGS)
+        self.shares = regions.influences(levels)
+        held_back = self.shares < 1.0
+        if self.mesh.skin < 0:
+            is_carried = np.full(len(held_back), self.mesh.node in turned)
+        else:
+            is_carried = (np.isin(self.mesh.joints, list(turned)) & (self.mesh.weights > 0.0)).any(1)
+        self.vertices = np.flatnonzero(held_back & is_carried)
+
+    def apply(self, offsets, moved, keyed_world, final_world):
+        """Take back from offsets (F, R, 3), of the ``moved`` vertices (R,), in place, what is not to be seen.
+
+        keyed_world, final_world (F, J, 3, 4) node matrices without and with what chains do
+        """
+        offsets *= self.shares[moved][:, None].astype(np.float32)
+        if len(self.vertices):
+            apart = self._places(final_world) - self._places(keyed_world)
+            kept = (self.shares[self.vertices] - 1.0)[:, None]
+            offsets[:, np.searchsorted(moved, self.vertices)] += (kept * apart).astype(np.float32)
+
+    def _places(self, world):
+        mesh, own = self.mesh, self.vertices
+        if mesh.skin < 0:
+            return np.stack([skinned_positions(replace(mesh, positions=mesh.positions[own]), placed) for placed in world])
+        part = replace(mesh, positions=mesh.positions[own], joints=mesh.joints[own], weights=mesh.weights[own])
+        return skinned_through(part, world)
+
+
+def final_skins(character, setup, turned):
+    """The FinalSkins of a setup; ``turned`` are the nodes that chains move. Raises BadInput where one does not fit the character."""
+    found = []
+    for region in setup.regions:
+        if region.is_final:
+            if len(character.mesh(region.mesh).positions) != region.vertices:
+                raise BadInput(f"“{region.name}” was painted for {region.vertices} vertices, “{region.mesh}” has another number")
+            found.append(FinalSkin(character, region, turned))
+    return found

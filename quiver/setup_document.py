@@ -1,0 +1,269 @@
+"""The setup as a document: JSON out, JSON in with the place of every fault, and its schema."""
+
+import itertools
+import json
+import re
+
+from quiver import dials
+from quiver.errors import BadInput
+from quiver.mesh import regions as levels
+from quiver.setup import SCENE_DIALS, ChainPick, Layer, Region, Setup
+
+FORMAT = "keen-quiver-setup"
+VERSION = 1
+LARGEST_DOCUMENT = 16 * 2**20
+MOST_LAYERS, MOST_CHAINS, MOST_VERTICES = 500, 5000, 5_000_000
+
+
+def to_document(setup):
+    """The setup as plain JSON values."""
+    return {
+        "format": FORMAT,
+        "version": VERSION,
+        **{dial.name: getattr(setup, dial.name) for dial in SCENE_DIALS},
+        "regions": [_region_document(region) for region in setup.regions],
+        "layers": [_layer_document(layer) for layer in setup.layers],
+    }
+
+
+def _region_document(region):
+    fields = dict(vars(region))
+    return fields | {"final": True} if fields.pop("is_final") else fields
+
+
+def _layer_document(layer):
+    def chain_document(chain):
+        document = {"picked": list(chain.picked)} if chain.picked else {"root": chain.root}
+        if chain.end:
+            document["end"] = chain.end
+        return document | ({"branches": True} if chain.branches else {})
+
+    return {
+        "id": layer.id,
+        "name": layer.name,
+        "kind": layer.kind,
+        "on": layer.is_on,
+        **({"rides": layer.rides} if layer.rides else {}),
+        **({"built": layer.built} if layer.built else {}),
+        **({"region": layer.region} if layer.kind == "volume" else {"chains": [chain_document(chain) for chain in layer.chains]}),
+        "dials": {dial.name: layer.value(dial.name) for dial in dials.DIALS_OF_KIND[layer.kind]},
+        "amount": [list(key) for key in layer.amount],
+    }
+
+
+def dumps(setup):
+    """The setup as JSON text."""
+    return json.dumps(to_document(setup), indent=2, ensure_ascii=False)
+
+
+def loads(text):
+    """Read a setup from JSON text or bytes. Raises BadInput."""
+    if len(text) > LARGEST_DOCUMENT:
+        raise BadInput(f"expected a setup of at most {LARGEST_DOCUMENT >> 20} MB, got {len(text) / 2**20:.1f} MB")
+    try:
+        return from_document(json.loads(text))
+    except (ValueError, RecursionError) as error:
+        raise BadInput(f"expected a setup as JSON, could not read it: {error}") from error
+
+
+def from_document(document):
+    """Check plain JSON values and make a Setup of them. Raises BadInput with the place of the fault."""
+    _expect(isinstance(document, dict), "the setup", "an object", document)
+    _expect(document.get("format") == FORMAT, "format", FORMAT, document.get("format"))
+    _expect(document.get("version") == VERSION, "version", VERSION, document.get("version"))
+    _known(document, {"format", "version", "regions", "layers", "$schema", *(dial.name for dial in SCENE_DIALS)}, "the setup")
+    layers = document.get("layers", [])
+    _expect(isinstance(layers, list) and len(layers) <= MOST_LAYERS, "layers", f"a list of at most {MOST_LAYERS}", layers)
+    read = tuple(_read_layer(layer, f"layers[{index}]") for index, layer in enumerate(layers))
+    ids = [layer.id for layer in read]
+    _expect(len(set(ids)) == len(ids), "layers", "a different id for each layer", ids)
+    scene = {dial.name: dial.checked(document.get(dial.name, dial.default)) for dial in SCENE_DIALS}
+    areas = document.get("regions", [])
+    _expect(isinstance(areas, list) and len(areas) <= MOST_LAYERS, "regions", f"a list of at most {MOST_LAYERS}", areas)
+    setup = Setup(read, **scene, regions=tuple(_read_region(area, f"regions[{index}]") for index, area in enumerate(areas)))
+    names = [region.id for region in setup.regions]
+    _expect(len(set(names)) == len(names), "regions", "a different id for each region", names)
+    finals = [region.mesh for region in setup.regions if region.is_final]
+    _expect(len(set(finals)) == len(finals), "regions", "one final skin for a mesh", finals)
+    for index, layer in enumerate(read):
+        if layer.kind == "volume":
+            setup.region(layer.region)
+        if layer.rides:
+            carriers = [other.id for other in read if other.kind == "volume"]
+            _expect(
+                layer.kind == "chain" and layer.rides in carriers, f"layers[{index}].rides", "the id of a volume, in a chain", layer.rides
+            )
+    return setup
+
+
+def _read_region(document, where):
+    _expect(isinstance(document, dict), where, "an object", document)
+    _known(document, {"id", "name", "mesh", "vertices", "values", "final"}, where)
+    identifier, count = _identifier(document.get("id"), where), document.get("vertices")
+    is_count = isinstance(count, int) and not isinstance(count, bool) and 0 < count <= MOST_VERTICES
+    _expect(is_count, f"{where}.vertices", f"a number from 1 to {MOST_VERTICES}", count)
+    values = document.get("values")
+    _expect(isinstance(values, str), f"{where}.values", "a text", values)
+    levels.decode(values, count)
+    name = _text(document.get("name", identifier), f"{where}.name")
+    is_final = document.get("final", False)
+    _expect(isinstance(is_final, bool), f"{where}.final", "true or false", is_final)
+    return Region(identifier, name, _text(document.get("mesh", ""), f"{where}.mesh"), count, values, is_final)
+
+
+def _identifier(value, where):
+    _expect(isinstance(value, str) and re.fullmatch(r"[a-z0-9][a-z0-9-]{0,99}", value), f"{where}.id", "a-z, 0-9 and -", value)
+    return value
+
+
+def _read_layer(document, where):
+    _expect(isinstance(document, dict), where, "an object", document)
+    _known(document, {"id", "name", "kind", "on", "chains", "region", "rides", "built", "dials", "amount"}, where)
+    kind = document.get("kind")
+    _expect(isinstance(kind, str) and kind in dials.DIALS_OF_KIND, f"{where}.kind", f"one of {', '.join(dials.DIALS_OF_KIND)}", kind)
+    identifier, is_on = _identifier(document.get("id"), where), document.get("on", True)
+    _expect(isinstance(is_on, bool), f"{where}.on", "true or false", is_on)
+    chains = document.get("chains", [])
+    if kind == "volume":
+        _expect(not chains, f"{where}.chains", "no chains in a volume", chains)
+    else:
+        _expect(isinstance(chains, list) and 0 < len(chains) <= MOST_CHAINS, f"{where}.chains", "a list with at least one chain", chains)
+    values = document.get("dials", {})
+    _expect(isinstance(values, dict), f"{where}.dials", "an object", values)
+    return Layer(
+        identifier,
+        _text(document.get("name", identifier), f"{where}.name"),
+        kind,
+        is_on,
+        tuple(_read_chain(chain, f"{where}.chains[{index}]") for index, chain in enumerate(chains)),
+        dials.defaults(kind) | {name: dials.dial_of(kind, name).checked(value) for name, value in values.items()},
+        read_amount(document.get("amount", [[0, 1]]), f"{where}.amount"),
+        _text(document.get("region", ""), f"{where}.region"),
+        _text(document.get("rides", ""), f"{where}.rides"),
+        _built(document.get("built", ""), f"{where}.built"),
+    )
+
+
+def _built(text, where):
+    _expect(isinstance(text, str) and len(text) <= LARGEST_DOCUMENT, where, "a text", type(text).__name__)
+    return text
+
+
+def _read_chain(document, where):
+    _expect(isinstance(document, dict), where, "an object", document)
+    _known(document, {"root", "end", "picked", "branches"}, where)
+    picked = document.get("picked", [])
+    _expect(isinstance(picked, list), f"{where}.picked", "a list of joint names", picked)
+    root, branches = document.get("root", ""), document.get("branches", False)
+    _expect(bool(picked) != bool(root), where, "either a root or picked joints", document)
+    _expect(isinstance(branches, bool), f"{where}.branches", "true or false", branches)
+    names = [_text(name, f"{where}.picked") for name in picked]
+    return ChainPick(_text(root, f"{where}.root"), _text(document.get("end", ""), f"{where}.end"), tuple(names), branches)
+
+
+def read_amount(keys, where="amount"):
+    """Check amount keys [[frame, value], ...] in the order of frames. Raises BadInput."""
+    _expect(isinstance(keys, list | tuple) and 0 < len(keys) <= 10_000, where, "a list of [frame, value] keys", keys)
+    read = []
+    for key in keys:
+        _expect(isinstance(key, list | tuple) and len(key) == 2, where, "[frame, value]", key)
+        frame = key[0]
+        _expect(isinstance(frame, int | float) and not isinstance(frame, bool) and abs(frame) < 1e7, where, "a frame number", frame)
+        read.append((float(frame), dials.AMOUNT.checked(key[1])))
+    _expect(all(a[0] < b[0] for a, b in itertools.pairwise(read)), where, "frames in rising order", keys)
+    return tuple(read)
+
+
+def _text(value, where):
+    _expect(isinstance(value, str) and len(value) <= 400, where, "a text", value)
+    return value
+
+
+def _known(document, keys, where):
+    unknown = sorted(set(document) - keys)
+    _expect(not unknown, where, f"only {', '.join(sorted(keys))}", ", ".join(map(str, unknown)))
+
+
+def _expect(is_right, where, expected, got):
+    if not is_right:
+        raise BadInput(f"{where}: expected {expected}, got {str(got)[:80]!r}")
+
+
+def json_schema():
+    """The published JSON Schema (draft 2020-12) of the setup document, made from the dials."""
+    name = {"type": "string", "maxLength": 400}
+    chain = {
+        "type": "object",
+        "description": "A root with an optional end, or a list of picked joints.",
+        "properties": {"root": name, "end": name, "picked": {"type": "array", "items": name}, "branches": {"type": "boolean"}},
+        "oneOf": [{"required": ["root"]}, {"required": ["picked"]}],
+        "additionalProperties": False,
+    }
+    layer = {
+        "type": "object",
+        "properties": {
+            "id": {"type": "string", "pattern": "^[a-z0-9][a-z0-9-]{0,99}$"},
+            "name": name,
+            "kind": {"enum": list(dials.DIALS_OF_KIND)},
+            "on": {"type": "boolean", "default": True},
+            "chains": {"type": "array", "minItems": 1, "maxItems": MOST_CHAINS, "items": chain},
+            "region": {**name, "description": "The id of the region that a volume is made of."},
+            "rides": {**name, "description": "The id of the volume that a chain hangs on."},
+            "built": {
+                "type": "string",
+                "contentEncoding": "base64",
+                "description": "A conforming solid, deflated (zlib).",
+            },
+            "dials": {"anyOf": [_dials_schema(kind) for kind in dials.DIALS_OF_KIND]},
+            "amount": {
+                "type": "array",
+                "minItems": 1,
+                "description": "Keys of frame and value 0..1, frames rising.",
+                "items": {"type": "array", "prefixItems": [{"type": "number"}, dials.AMOUNT.schema()], "minItems": 2, "maxItems": 2},
+            },
+        },
+        "required": ["id", "kind"],
+        "oneOf": [{"required": ["chains"]}, {"required": ["region"]}],
+        "additionalProperties": False,
+    }
+    region = {
+        "type": "object",
+        "properties": {
+            "id": layer["properties"]["id"],
+            "name": name,
+            "mesh": name,
+            "vertices": {"type": "integer", "minimum": 1, "maximum": MOST_VERTICES},
+            "values": {
+                "type": "string",
+                "contentEncoding": "base64",
+                "description": "One byte a vertex, deflated (zlib): 0..254 in with influence value / 254, 255 out.",
+            },
+            "final": {
+                "type": "boolean",
+                "default": False,
+                "description": "How much of it all the final skin shows, not where it is soft.",
+            },
+        },
+        "required": ["id", "mesh", "vertices", "values"],
+        "additionalProperties": False,
+    }
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Keen Quiver setup",
+        "type": "object",
+        "properties": {
+            "$schema": {"type": "string"},
+            "format": {"const": FORMAT},
+            "version": {"const": VERSION},
+            **{dial.name: dial.schema() for dial in SCENE_DIALS},
+            "regions": {"type": "array", "maxItems": MOST_LAYERS, "items": region},
+            "layers": {"type": "array", "maxItems": MOST_LAYERS, "items": layer},
+        },
+        "required": ["format", "version", "layers"],
+        "additionalProperties": False,
+    }
+
+
+def _dials_schema(kind):
+    properties = {dial.name: dial.schema() for dial in dials.DIALS_OF_KIND[kind]}
+    return {"title": f"Dials of a {kind}", "type": "object", "properties": properties, "additionalProperties": False}
