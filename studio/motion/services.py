@@ -4,10 +4,14 @@ from dataclasses import replace
 
 from quiver import dials, presets, setup_document
 from quiver import setup as setups
+from quiver.bodies import picking
 from quiver.errors import BadInput
 from quiver.formats import lattice
-from quiver.solids import Solid
+from quiver.mesh import regions
+from quiver.mesh.topology import topology
+from quiver.solids import Solid, check_region
 from studio.characters.services import loaded, refresh_clip_lengths
+from studio.motion.models import OwnPreset
 from studio.takes.edits import after_change, edit
 
 
@@ -34,9 +38,95 @@ def _pick(row, where, end, branches):
     return setups.ChainPick(picked=tuple(names))
 
 
-def add_volume(row, region_id):
-    """Make a volume layer of a region. Raises BadInput."""
-    return edit(row, lambda setup: setup.with_new_volume(region_id), f"Volume of {row.setup.region(region_id).name}")
+def add_volume(row, kind, value):
+    """Make a volume layer of a region (its id), of what joints move (their names), or of a mesh's closed pieces (its name).
+
+    Raises BadInput.
+    """
+    if kind == "region":
+        return edit(row, lambda setup: setup.with_new_volume(value), f"Volume of {row.setup.region(value).name}")
+    character, _ = loaded(row.pk)
+    if kind == "joints":
+        mesh, levels = _moved_by(character, value)
+        name, options = value, {}
+    elif kind == "pieces":
+        mesh = character.mesh(value)
+        levels = regions.closed_pieces(topology(mesh.positions, mesh.triangles))
+        name, options = f"Pieces of {mesh.name}", {"pieces": "apart"}
+        if not regions.is_in(levels).any():
+            raise BadInput(f"expected a mesh with closed pieces, “{mesh.name}” is open everywhere")
+    else:
+        raise BadInput(f"expected a region, joints or pieces to make a volume of, got “{kind}”")
+
+    def change(setup):
+        setup = setup.with_new_region(name[:200], mesh.name, len(levels), regions.encode(levels))
+        return setup.with_new_volume(setup.regions[-1].id, **options)
+
+    return edit(row, change, f"Volume of {name}"[:200])
+
+
+def _moved_by(character, text):
+    """The mesh of which some joints (their names, with commas) move most, and what of it: (mesh, levels). Raises BadInput."""
+    names = [name.strip() for name in text.split(",") if name.strip()]
+    if not names:
+        raise BadInput("expected the joints whose flesh is soft: click them on the stage, or type their names")
+    nodes = {below for name in names for below in character.skeleton.below(character.skeleton.index(name))}
+    found = [(mesh, regions.from_joints(mesh, nodes)) for mesh in character.meshes]
+    mesh, levels = max(found, key=lambda each: int(regions.is_in(each[1]).sum()))
+    if not regions.is_in(levels).any():
+        raise BadInput(f"expected joints that move some skin, {', '.join(names)} move none")
+    return mesh, levels
+
+
+def ride(row, layer_id, volume_id):
+    """Let a chain layer hang on a volume, or, with "", on its joints alone. Raises BadInput."""
+    layer = row.setup.layer(layer_id)
+    name = row.setup.layer(volume_id).name if volume_id else "its joints"
+    return edit(row, lambda setup: setup.with_layer(replace(layer, rides=volume_id)), f"{layer.name}: hangs on {name}")
+
+
+def mirror(row, layer_id):
+    """A copy of a layer on the other side of the character. Raises BadInput where the other side has nothing for it."""
+    layer = row.setup.layer(layer_id)
+    character, _ = loaded(row.pk)
+    name = f"{layer.name}, other side"[:200]
+    if layer.kind == "chain":
+        chains = tuple(picking.mirrored(character, pick) for pick in layer.chains)
+        return edit(row, lambda setup: setup.with_copy(layer, name, chains=chains), f"{layer.name}: mirrored")
+    region = row.setup.region(layer.region)
+    mesh, levels = check_region(character, region)
+    values = regions.encode(regions.mirrored(levels, topology(mesh.positions, mesh.triangles)))
+
+    def change(setup):
+        setup = setup.with_new_region(f"{region.name}, other side"[:200], region.mesh, region.vertices, values)
+        return setup.with_copy(layer, name, region=setup.regions[-1].id)
+
+    return edit(row, change, f"{layer.name}: mirrored")
+
+
+def volume_facts(row, layer_id, cell_size=None):
+    """What the panel says of a volume as it would be built, with another size of its cells if given [mm]. Raises BadInput."""
+    layer = row.setup.layer(layer_id)
+    if cell_size is not None:
+        layer = replace(layer, values=layer.values | {"cell_size": dials.dial_of("volume", "cell_size").checked(cell_size)})
+    character, _ = loaded(row.pk)
+    notes = []
+    solid = Solid(character, layer, row.setup, notes)
+    litres = 1000.0 * float(solid.body.volumes.sum())
+    return {
+        "tets": len(solid.part.lattice.tets),
+        "edge": 1000.0 * solid.part.edge,
+        "litres": litres,
+        "kilograms": litres * solid.body.density / 1000.0,
+        "findings": [*solid.part.findings(), *(note.split(": ", 1)[-1] for note in notes)],
+        "is_built": bool(layer.built),
+    }
+
+
+def unbuild(row, layer_id):
+    """Go back from a conforming solid to a lattice."""
+    layer = row.setup.layer(layer_id)
+    return edit(row, lambda setup: setup.with_layer(replace(layer, built="")), f"{layer.name}: lattice")
 
 
 def lattice_of(row, layer_id):
@@ -47,7 +137,9 @@ def lattice_of(row, layer_id):
     character, _ = loaded(row.pk)
     part = Solid(character, layer, row.setup, [])
     carried, fixed = part.part.carried, int((~part.body.is_free).sum())
-    return lattice.message(carried.positions, part.body.holds, fixed, carried.joints, carried.weights, part.part.lattice.tets)
+    made = part.part.lattice
+    nodes = (carried.positions, part.body.holds, fixed, carried.joints, carried.weights)
+    return lattice.message(*nodes, made.tets, made.corners, made.shares)
 
 
 def remove_chain(row, layer_id, index):
@@ -67,14 +159,20 @@ def set_dial(row, layer_id, dial_name, value):
     return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: {dial.label}")
 
 
-BUILT = ("cell_size", "loose", "hold_gain", "hold_offset")
+BUILT = ("cell_size", "pieces", "loose", "hold_gain", "hold_offset")
 """Dials that belong to one region; copying feel from another layer leaves them."""
 
 
-def take_dials(row, layer_id, preset, other):
-    """Set a layer's dials as a preset does, or as another layer of its kind has them. Raises BadInput."""
+def take_dials(row, layer_id, preset="", other="", own=""):
+    """Set a layer's dials as a preset does, or an own one (its number), or as another layer of its kind has them. Raises BadInput."""
     layer = row.setup.layer(layer_id)
-    if preset:
+    if own:
+        saved = own_presets(layer.kind).filter(pk=own).first()
+        if saved is None:
+            raise BadInput("expected one of your own presets for this kind of layer, it is not there any more")
+        known = {name: dials.dial_of(layer.kind, name).checked(value) for name, value in saved.values.items() if name in layer.values}
+        values, source = layer.values | known, saved.name
+    elif preset:
         values, source = presets.values_of(layer.kind, preset), preset
         values |= {name: layer.value(name) for name in BUILT if name in values and name not in presets.PRESETS[layer.kind][preset]}
     else:
@@ -84,6 +182,25 @@ def take_dials(row, layer_id, preset, other):
         values, source = layer.values | {name: model.value(name) for name in dials.defaults(model.kind) if name not in BUILT}, model.name
     changed = replace(layer, values=values)
     return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: like {source}")
+
+
+def own_presets(kind):
+    """The artist's own presets for a kind of layer."""
+    return OwnPreset.objects.filter(kind=kind)
+
+
+def save_preset(row, layer_id, name):
+    """Keep how a layer feels as a preset of the artist's own; one of that name is replaced. Raises BadInput."""
+    layer, name = row.setup.layer(layer_id), name.strip()[:100]
+    if not name:
+        raise BadInput("expected a name for the preset, such as what it feels like")
+    values = {dial.name: layer.value(dial.name) for dial in dials.DIALS_OF_KIND[layer.kind] if dial.name not in BUILT}
+    OwnPreset.objects.update_or_create(kind=layer.kind, name=name, defaults={"values": values})
+
+
+def forget_preset(row, layer_id, own):
+    """Delete one of the artist's own presets."""
+    own_presets(row.setup.layer(layer_id).kind).filter(pk=own).delete()
 
 
 def set_scene_dial(row, dial_name, value):

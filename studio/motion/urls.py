@@ -17,6 +17,12 @@ urlpatterns = [
     path("characters/<int:pk>/motion/<slug:layer>/amount/", views.set_amount, name="amount"),
     path("characters/<int:pk>/motion/<slug:layer>/remove-chain/", views.remove_chain, name="remove-chain"),
     path("characters/<int:pk>/motion/<slug:layer>/like/", views.take_dials, name="take-dials"),
+    path("characters/<int:pk>/motion/<slug:layer>/preset/", views.save_preset, name="save-preset"),
+    path("characters/<int:pk>/motion/<slug:layer>/ride/", views.ride, name="ride"),
+    path("characters/<int:pk>/motion/<slug:layer>/mirror/", views.mirror, name="mirror-layer"),
+    path("characters/<int:pk>/motion/<slug:layer>/volume/", views.volume_facts, name="volume-facts"),
+    path("characters/<int:pk>/motion/<slug:layer>/build/", views.start_build, name="start-build"),
+    path("characters/<int:pk>/motion/<slug:layer>/build/now/", views.show_build, name="show-build"),
     path("characters/<int:pk>/motion/<slug:layer>/lattice", views.lattice, name="lattice"),
     path("setup.schema.json", views.schema, name="setup-schema"),
 ]

@@ -12,7 +12,7 @@ from quiver import dials, presets, setup_document
 from quiver import setup as setups
 from quiver.errors import BadInput
 from studio.characters.pages import character_or_404, render_step
-from studio.motion import services
+from studio.motion import building, services
 from studio.takes.edits import after_change
 
 GROUPS = ("Feel", "Body", "Hold", "Limits", "Taper", "Build")
@@ -24,19 +24,27 @@ def motion(request, pk):
 
 
 def _panel(request, row, layer_id=None, take=None):
+    response = render_step(request, row, "motion", "motion/panel.html", _context(row, layer_id))
+    return _told(response, take) if request.method == "POST" else response
+
+
+def _context(row, layer_id):
     setup = row.setup
     chosen = next((layer for layer in setup.layers if layer.id == layer_id), setup.layers[0] if setup.layers else None)
-    context = {
+    return {
         "setup": setup,
         "chosen": chosen,
         "groups": _dial_groups(chosen) if chosen else [],
         "presets": presets.names(chosen.kind) if chosen else [],
+        "own_presets": services.own_presets(chosen.kind) if chosen else [],
+        "regions": [region for region in setup.regions if not region.is_final],
+        "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
+        "volumes": [layer for layer in setup.layers if layer.kind == "volume"],
+        "build": building.latest_build(row, chosen.id) if chosen and chosen.kind == "volume" else None,
         "alike": [layer for layer in setup.layers if chosen and layer.kind == chosen.kind and layer.id != chosen.id],
         "scene": [(dial, getattr(setup, dial.name)) for dial in setups.SCENE_DIALS],
         "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]] or [node["name"] for node in row.facts["nodes"]],
     }
-    response = render_step(request, row, "motion", "motion/panel.html", context)
-    return _told(response, take) if request.method == "POST" else response
 
 
 def _dial_groups(layer):
@@ -69,7 +77,8 @@ def add_chain(request, pk):
 @require_POST
 def add_volume(request, pk):
     row = character_or_404(pk)
-    take = services.add_volume(row, request.POST.get("region", ""))
+    kind, _, value = request.POST.get("of", "").partition(":")
+    take = services.add_volume(row, kind, request.POST.get("joints", "") if kind == "joints" else value)
     return _panel(request, row, row.setup.layers[-1].id, take)
 
 
@@ -98,8 +107,71 @@ def take_dials(request, pk, layer):
     """Set all dials of a layer as a preset or another layer has them: the choice says which, as kind:name."""
     row = character_or_404(pk)
     kind, _, name = request.POST.get("like", "").partition(":")
-    take = services.take_dials(row, layer, name if kind == "preset" else "", name if kind == "layer" else "")
+    sources = {"preset": "preset", "layer": "other", "own": "own"}
+    if kind not in sources:
+        raise BadInput(f"expected a preset or a layer to take the dials of, got “{kind}”")
+    take = services.take_dials(row, layer, **{sources[kind]: name})
     return _panel(request, row, layer, take)
+
+
+@require_POST
+def save_preset(request, pk, layer):
+    """Save the layer's dials as an own preset, or forget one."""
+    row = character_or_404(pk)
+    forgotten = request.POST.get("forget", "")
+    if forgotten.isdecimal():
+        services.forget_preset(row, layer, int(forgotten))
+    else:
+        services.save_preset(row, layer, request.POST.get("name", ""))
+    return render_step(request, row, "motion", "motion/panel.html", _context(row, layer))
+
+
+@require_POST
+def ride(request, pk, layer):
+    row = character_or_404(pk)
+    return _panel(request, row, layer, services.ride(row, layer, request.POST.get("volume", "")))
+
+
+@require_POST
+def mirror(request, pk, layer):
+    row = character_or_404(pk)
+    take = services.mirror(row, layer)
+    return _panel(request, row, row.setup.layers[-1].id, take)
+
+
+@require_safe
+def volume_facts(request, pk, layer):
+    """How a volume comes out, with the size of its cells that is just being tried."""
+    facts = services.volume_facts(character_or_404(pk), layer, request.GET.get("value") or None)
+    return render(request, "motion/volume_facts.html", {"facts": facts})
+
+
+@require_POST
+def start_build(request, pk, layer):
+    """Begin to build a conforming solid, stop it, or go back to the lattice."""
+    row = character_or_404(pk)
+    command = request.POST.get("command", "")
+    if command == "lattice":
+        return _panel(request, row, layer, services.unbuild(row, layer))
+    build = building.latest_build(row, layer) if command == "stop" else building.start_build(row, layer)
+    if build and command == "stop":
+        building.stop_build(build)
+    return _build_card(request, row, layer)
+
+
+@require_safe
+def show_build(request, pk, layer):
+    return _build_card(request, character_or_404(pk), layer, was_open=True)
+
+
+def _build_card(request, row, layer, was_open=False):
+    build = building.latest_build(row, layer)
+    response = render(request, "motion/build.html", {"character": row, "chosen": row.setup.layer(layer), "build": build})
+    if was_open and build and build.job.state == build.job.State.FINISHED:
+        trigger_client_event(response, "setup-restored", {})
+        newest = row.takes.order_by("-pk").first()
+        trigger_client_event(response, "setup-changed", {"take": newest.pk if newest else None})
+    return response
 
 
 @require_POST

@@ -41,11 +41,20 @@ def add_region(row, name, mesh_name, joint):
     return edit(row, lambda setup: setup.with_new_region(name, mesh.name, len(levels), values), f"Region {name}", runs=False)
 
 
+def add_final_skin(row, mesh_name):
+    """A final skin for a mesh: at first it shows everything that is simulated. Raises BadInput."""
+    character, _ = loaded(row.pk)
+    mesh = character.mesh(mesh_name)
+    values = regions.encode(regions.fill(regions.nothing(len(mesh.positions))))
+    name = f"Final skin of {mesh.name}"[:200]
+    return edit(row, lambda setup: setup.with_new_region(name, mesh.name, len(mesh.positions), values, True), name, runs=False)
+
+
 def change_region(row, region_id, command, name="", other=""):
     """Rename or remove a region, or do one of WHOLE_COMMANDS, or join with or take away another region. Raises BadInput."""
     region = row.setup.region(region_id)
     if command == "remove":
-        return edit(row, lambda setup: setup.without_region(region_id), f"{region.name}: removed", runs=False)
+        return edit(row, lambda setup: setup.without_region(region_id), f"{region.name}: removed", runs=region.is_final)
     if command == "rename":
         named = replace(region, name=name.strip()[:200] or region.name)
         return edit(row, lambda setup: setup.with_region(named), f"{region.name}: renamed", runs=False)
@@ -109,7 +118,7 @@ def spot(row, region_id, command, points, radius):
 
 def _keep(row, region, levels, label):
     changed = replace(region, values=regions.encode(levels))
-    is_used = any(layer.is_on and layer.region == region.id for layer in row.setup.layers)
+    is_used = region.is_final or any(layer.is_on and layer.region == region.id for layer in row.setup.layers)
     return edit(row, lambda setup: setup.with_region(changed), f"{region.name}: {label}", runs=is_used)
 
 
@@ -133,7 +142,7 @@ def facts_of(row, region):
     inside = regions.is_in(levels_of(region))
     overlaps = []
     for other in row.setup.regions:
-        if other.id != region.id and other.mesh == region.mesh:
+        if other.id != region.id and other.mesh == region.mesh and not (other.is_final or region.is_final):
             both = int((inside & regions.is_in(levels_of(other))).sum())
             if both:
                 overlaps.append((other.name, both))

@@ -26,13 +26,14 @@ def regions(request, pk):
 
 
 def _panel(request, row, region_id=None, take=None):
-    all_regions = row.setup.regions
+    all_regions, meshes = row.setup.regions, [mesh["name"] for mesh in row.facts["meshes"]]
     chosen = next((region for region in all_regions if region.id == region_id), all_regions[0] if all_regions else None)
     context = {
         "regions": all_regions,
         "chosen": services.facts_of(row, chosen) if chosen else None,
         "others": [region for region in all_regions if chosen and region.id != chosen.id and region.mesh == chosen.mesh],
-        "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
+        "meshes": meshes,
+        "without_final": [name for name in meshes if not row.setup.final_skin(name)],
         "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]],
         "modes": MODES,
     }
@@ -45,6 +46,13 @@ def add(request, pk):
     row = character_or_404(pk)
     fields = request.POST
     take = services.add_region(row, fields.get("name", ""), fields.get("mesh", ""), fields.get("joint", "").strip())
+    return _panel(request, row, row.setup.regions[-1].id, take)
+
+
+@require_POST
+def add_final(request, pk):
+    row = character_or_404(pk)
+    take = services.add_final_skin(row, request.POST.get("mesh", ""))
     return _panel(request, row, row.setup.regions[-1].id, take)
 
 

@@ -139,6 +139,16 @@ export class CharacterView {
     }
   }
 
+  /** Thin the skin to a veil, so that what is inside is seen; x-ray does the same with what the artist asked for. */
+  setGlassy(isOn) {
+    for (const mesh of this.meshes) {
+      mesh.material.userData.plain ??= { transparent: mesh.material.transparent, opacity: mesh.material.opacity, depthWrite: mesh.material.depthWrite };
+      if (isOn) Object.assign(mesh.material, { transparent: true, opacity: 0.16, depthWrite: false });
+      else if (mesh.material.opacity === 0.16) Object.assign(mesh.material, mesh.material.userData.plain);
+      mesh.material.needsUpdate = true;
+    }
+  }
+
   /** The box around the skin over a whole clip: around its joints at some frames, as much wider as the skin is at rest. */
   box(clip) {
     this.pose(0, null, null);

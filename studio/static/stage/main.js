@@ -18,7 +18,7 @@ const byId = (id) => document.getElementById(id);
 /** Everything that is shown now. `desk` on the window lets a test look at it. */
 const desk = {
   shown: 'simulated', clip: null, take: null, previousTake: null, takeId: null, clipUrl: null, wantedTake: '',
-  view: null, quills: null, brush: null, lattice: null, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
+  view: null, quills: null, brush: null, lattice: null, solidLook: { wire: false, paper: false, skin: false, cut: 1 }, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
 };
 window.desk = desk;
 
@@ -203,20 +203,22 @@ function look(name) {
   desk.stage?.invalidate();
 }
 
-/** Show the lattice of the volume whose dials are open, as the button says; called again when the setup or the panel changed. */
+/** Show the inside of the volume whose dials are open, as the buttons say; called again when the setup or the panel changed. */
 async function showLattice() {
-  const button = byId('lattice');
-  const isWanted = desk.wantsLattice && button && desk.view;
-  button?.setAttribute('aria-pressed', String(Boolean(isWanted)));
-  const response = isWanted ? await fetch(button.dataset.lattice) : null;
+  const field = byId('lattice'), wants = desk.solidLook;
+  for (const button of document.querySelectorAll('[data-solid]')) button.setAttribute('aria-pressed', String(wants[button.dataset.solid]));
+  if (byId('solid-cut')) byId('solid-cut').value = 100 * wants.cut;
+  const isWanted = field && (wants.wire || wants.paper || wants.skin);
+  const response = isWanted && desk.view ? await fetch(field.dataset.lattice) : null;
+  const body = response?.ok ? await response.arrayBuffer() : null;
   desk.lattice?.dispose();
   desk.lattice = null;
-  if (response?.ok) {
-    desk.lattice = new LatticeView(desk.view, await response.arrayBuffer());
+  if (body) {
+    desk.lattice = new LatticeView(desk.view, body, wants);
     desk.stage.scene.add(desk.lattice.object);
-    const { tets, nodes, fixed } = desk.lattice;
-    byId('lattice-facts').textContent = `${tets.toLocaleString('en')} tetrahedra, ${fixed.toLocaleString('en')} of ${nodes.toLocaleString('en')} nodes fixed`;
-  } else if (byId('lattice-facts')) byId('lattice-facts').textContent = desk.wantsLattice && !desk.view ? 'The lattice needs the stage.' : '';
+    byId('lattice-facts').textContent = `${desk.lattice.fixed.toLocaleString('en')} of ${desk.lattice.nodes.toLocaleString('en')} nodes fixed`;
+  } else if (byId('lattice-facts')) byId('lattice-facts').textContent = isWanted && !desk.view ? 'It needs the stage.' : '';
+  desk.view?.setGlassy(Boolean(desk.lattice && wants.paper));
   desk.stage?.invalidate();
 }
 
@@ -234,12 +236,15 @@ function connectControls() {
     if (button?.dataset.act) acts[button.dataset.act]();
     if (button?.dataset.show) show(button.dataset.show);
     if (button?.dataset.look) look(button.dataset.look);
-    if (button?.dataset.lattice) { desk.wantsLattice = !desk.wantsLattice; showLattice(); }
+    if (button?.dataset.solid) { desk.solidLook[button.dataset.solid] = !desk.solidLook[button.dataset.solid]; showLattice(); }
+  });
+  document.addEventListener('input', (event) => {
+    if (event.target.id === 'solid-cut') { desk.solidLook.cut = event.target.value / 100; desk.stage?.invalidate(); }
   });
   byId('loop').addEventListener('change', (event) => { player.loops = event.target.checked; });
   byId('every-frame').addEventListener('change', (event) => { player.everyFrame = event.target.checked; });
   byId('frame').addEventListener('change', (event) => { player.play(false); player.go(Number(event.target.value)); });
-  document.body.addEventListener('setup-changed', () => { desk.wantedTake = ''; refresh(); if (desk.wantsLattice) showLattice(); });
+  document.body.addEventListener('setup-changed', () => { desk.wantedTake = ''; refresh(); if (desk.lattice) showLattice(); });
   document.body.addEventListener('take-wanted', (event) => { desk.wantedTake = event.detail.take; refresh(); });
   document.body.addEventListener('htmx:afterSettle', () => { if (desk.quills && desk.quills.chosen >= 0) showChosen(desk.quills.chosen, desk.view.names[desk.quills.chosen], 'again'); });
   document.body.addEventListener('htmx:sendError', () => note('The app does not answer. Is it still running?'));

@@ -2,7 +2,12 @@
 export function connectPanel({ onJoint, frameNow }) {
   document.addEventListener('input', (event) => {
     const slides = event.target.dataset.slides;
-    if (slides) document.getElementById(slides).value = event.target.value;
+    if (slides) {
+      const number = document.getElementById(slides);
+      number.value = event.target.value;
+      // What listens to the number while it is typed hears the slider too.
+      if (number.hasAttribute('hx-get')) number.dispatchEvent(new Event('input', { bubbles: true }));
+    }
     else if (event.target.matches('.dial .number')) {
       const slider = event.target.form.querySelector('[data-slides]');
       if (slider) slider.value = event.target.value;

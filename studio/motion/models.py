@@ -1,0 +1,30 @@
+"""What belongs to the Motion step beside the setup: own presets, and the building of conforming solids."""
+
+from django.db import models
+
+from studio.characters.models import Character
+from studio.jobs.models import Job
+
+
+class OwnPreset(models.Model):
+    """Dials that the artist saved under a name, for one kind of layer."""
+
+    name = models.CharField(max_length=100)
+    kind = models.CharField(max_length=20)
+    values = models.JSONField()
+
+    class Meta:
+        ordering = ["name"]
+        unique_together = [("kind", "name")]
+
+
+class SolidBuild(models.Model):
+    """The building of a conforming solid for a layer; its result goes into the setup."""
+
+    character = models.ForeignKey(Character, models.CASCADE, related_name="solid_builds")
+    job = models.OneToOneField(Job, models.CASCADE, related_name="solid_build")
+    layer_id = models.CharField(max_length=100)
+    started = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-pk"]
