@@ -183,7 +183,7 @@ VOLUME_DIALS = (
     Choice(
         "loose",
         "Loose",
-        (("painted", "where influence is high"), ("inverted", "where influence is low")),
+        (("painted", "high influence"), ("inverted", "low influence")),
         "painted",
         "Hold",
         "Turns the painted influence over, without repainting.",
@@ -195,10 +195,10 @@ VOLUME_DIALS = (
     Choice(
         "pieces",
         "Pieces of the mesh",
-        (("together", "are one body where they touch"), ("apart", "are a body each")),
+        (("together", "one body"), ("apart", "a body each")),
         "together",
         "Build",
-        "Whether closed pieces, such as scales or pompons, are each a solid of their own.",
+        "Whether pieces that touch hang together, or each is a solid of its own, such as scales or pompons.",
     ),
     Dial(
         "cell_size",

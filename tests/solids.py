@@ -46,7 +46,7 @@ def filled_bar(cells, size, held, volume_keep):
         tets.append(np.ravel_multi_index(np.moveaxis(low[:, None] + corners, -1, 0), wide))
     nodes, tets, *_ = lattice.ordered(nodes, np.concatenate(tets).astype(np.int32))
     nobody = np.zeros(len(nodes), bool)
-    made = lattice.Lattice(nodes, tets, nobody, *np.zeros((3, 0), int), np.zeros(len(nodes), int), size[1] / cells[1])
+    made = lattice.Lattice(nodes, tets, nobody, *np.zeros((4, 0), int), np.zeros(len(nodes), int), size[1] / cells[1])
     return made, volume.build(made, held(nodes).astype(float), volume_keep, 1.0)
 
 

@@ -1,4 +1,4 @@
-"""Chains that hang on solids, solids that hang on chains, and what comes first."""
+"""Chains that hang on solids, solids that hang on chains, what comes first, and what the final skin shows of it."""
 
 from dataclasses import replace
 from unittest import TestCase
@@ -8,7 +8,9 @@ import numpy as np
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
+from quiver.mesh import regions
 from quiver.rig.pose import world_matrices
+from quiver.rig.skinning import skinned_through
 from quiver.setup import ChainPick
 from quiver.setup_document import dumps, loads
 from quiver.stack import Run, TakeSpec
@@ -72,3 +74,64 @@ class RidingTest(TestCase):
         self.assertEqual(setup.without_layer("belly").layer("bell").rides, "")
         with self.assertRaisesRegex(BadInput, "rides: expected the id of a volume"):
             loads(dumps(setup).replace('"rides": "belly"', '"rides": "barbels"'))
+
+
+class FinalSkinTest(TestCase):
+    """What the final skin holds back is the keyed skin again, whether chains or solids moved it."""
+
+    @classmethod
+    def setUpClass(cls):
+        glb, setup = mudwick.build()
+        cls.character, _ = read_character(glb, "Mudwick")
+        cls.setup = replace(setup, preroll_frames=4.0)
+        cls.mesh = cls.character.mesh("skin")
+
+    def skin(self, levels):
+        """The final skin's places (F, V, 3) and the keyed ones, with a final skin of these levels; None for none."""
+        setup = self.setup
+        if levels is not None:
+            setup = setup.with_new_region("Shown", "skin", len(levels), regions.encode(levels), True)
+        run = Run(TakeSpec(self.character, setup, "hop and land", 8, 14))
+        pose = run._keyed(np.arange(8, 15))
+        keyed = skinned_through(self.mesh, world_matrices(self.character.skeleton, pose))
+        chunks = list(run.chunks())
+        pose.rotations[:, run.rotated] = np.concatenate([chunk.rotations for chunk in chunks])
+        pose.translations[:, run.translated] = np.concatenate([chunk.translations for chunk in chunks])
+        final = skinned_through(self.mesh, world_matrices(self.character.skeleton, pose))
+        index = self.character.meshes.index(self.mesh)
+        start = sum(len(vertices) for mesh, vertices in run.moved.items() if mesh < index)
+        moved = run.moved[index]
+        final[:, moved] += np.concatenate([chunk.offsets for chunk in chunks])[:, start : start + len(moved)]
+        return final, keyed
+
+    def test_all_shown_changes_nothing_and_nothing_shown_is_the_clip(self):
+        plain, keyed = self.skin(None)
+        count = len(self.mesh.positions)
+        shown, _ = self.skin(regions.fill(regions.nothing(count)))
+        np.testing.assert_allclose(shown, plain, atol=1e-6)
+        self.assertGreater(np.abs(plain - keyed).max(), 0.1)
+        for nothing in (regions.nothing(count), regions.fill(regions.nothing(count), 0.0)):
+            hidden, _ = self.skin(nothing)
+            np.testing.assert_allclose(hidden, keyed, atol=2e-5)
+
+    def test_half_shown_is_half_way_and_the_border_is_smooth(self):
+        plain, keyed = self.skin(None)
+        front = self.mesh.positions[:, 2] > 0.0
+        mixed, _ = self.skin(np.where(front, regions.IN_FULL // 2, regions.OUT).astype(np.uint8))
+        added = plain - keyed
+        share = np.einsum("fvk,fvk->v", mixed - keyed, added) / np.maximum(np.einsum("fvk,fvk->v", added, added), 1e-12)
+        felt = np.linalg.norm(plain - keyed, axis=2).max(0) > 0.01
+        self.assertAlmostEqual(float(np.median(share[front & felt])), 0.5, delta=0.01)
+        self.assertAlmostEqual(float(np.median(share[~front & felt])), 0.0, delta=0.01)
+        between = felt & (share > 0.05) & (share < 0.45)
+        self.assertGreater(int(between.sum()), 20)
+
+    def test_two_for_one_mesh_and_a_volume_of_one_are_refused(self):
+        levels = regions.encode(regions.nothing(len(self.mesh.positions)))
+        setup = self.setup.with_new_region("Shown", "skin", len(self.mesh.positions), levels, True)
+        self.assertTrue(loads(dumps(setup)).region("shown").is_final)
+        with self.assertRaisesRegex(BadInput, "one final skin"):
+            setup.with_new_region("Twice", "skin", len(self.mesh.positions), levels, True)
+        with self.assertRaisesRegex(BadInput, "expected a region that says where flesh is soft"):
+            setup.with_new_volume("shown")
+        self.assertFalse(setup.moves_like(self.setup))

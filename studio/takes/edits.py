@@ -26,10 +26,11 @@ def after_change(row):
 
 
 def _build(row, setup):
-    """Check a setup before it is kept: chains are compiled; volumes, which take longer, are only looked up."""
+    """Check a setup before it is kept: chains are compiled; volumes, which take longer, only where something rides on them."""
     character, _ = loaded(row.pk)
-    quick = tuple(layer for layer in setup.layers if layer.kind == "chain")
-    Run(TakeSpec(character, replace(setup, layers=quick), row.active_clip))
+    is_quick = not any(layer.is_on and layer.rides for layer in setup.layers)
+    layers = tuple(layer for layer in setup.layers if layer.kind == "chain") if is_quick else setup.layers
+    Run(TakeSpec(character, replace(setup, layers=layers), row.active_clip))
     for layer in setup.layers:
         if layer.is_on and layer.kind == "volume":
             check_region(character, setup.region(layer.region))

@@ -2,11 +2,15 @@
 
 import io
 import json
+from unittest import skipUnless
 
 from quiver import dials, presets, setup_document
 from quiver.mesh import regions
+from studio.jobs.models import Job
+from studio.motion.models import OwnPreset, SolidBuild
 from studio.takes.models import Take
-from tests.app.helpers import DeskTest
+from tests.app.helpers import DeskTest, RunningDeskTest, run_waiting_jobs
+from tests.bodies.test_conforming import HAS_PACKAGE
 
 
 class EditTest(DeskTest):
@@ -159,3 +163,79 @@ class SetupFileTest(DeskTest):
         schema = json.loads(self.client.get("/setup.schema.json").content)
         self.assertEqual(schema["title"], "Keen Quiver setup")
         self.assertIn("wobble_rate", schema["properties"]["layers"]["items"]["properties"]["dials"]["anyOf"][0]["properties"])
+
+
+class SoftTest(DeskTest):
+    """Volumes of what joints move, riding, mirroring, own presets."""
+
+    def test_a_volume_of_what_joints_move(self):
+        self.post("motion/add-volume/", of="joints:", joints="hand, finger")
+        layer = self.fresh.setup.layers[-1]
+        region = self.fresh.setup.region(layer.region)
+        self.assertEqual((layer.kind, region.mesh), ("volume", "strip"))
+        self.assertTrue(regions.is_in(regions.decode(region.values, region.vertices)).any())
+        for wrong in ({"of": "joints:", "joints": ""}, {"of": "joints:", "joints": "nobody"}, {"of": "tea:x"}, {"of": "pieces:strip"}):
+            self.assertEqual(self.post("motion/add-volume/", **wrong).status_code, 422, wrong)
+
+    def test_facts_tell_of_other_cells_before_they_are_built(self):
+        self.post("motion/add-volume/", of="joints:", joints="hand")
+        layer = self.fresh.setup.layers[-1].id
+        versions = self.fresh.versions.count()
+        counts = []
+        for size in ("", "200", "60"):
+            page = self.client.get(self.url(f"motion/{layer}/volume/"), {"value": size}).content.decode()
+            counts.append(int(page.split(" tetrahedra")[0].rsplit(">", 1)[-1]))
+        self.assertLess(counts[1], counts[2])
+        self.assertEqual(self.fresh.versions.count(), versions)
+        self.assertEqual(self.client.get(self.url(f"motion/{layer}/volume/"), {"value": "0.001"}).status_code, 422)
+
+    def test_a_chain_hangs_on_a_volume_unless_that_is_a_circle(self):
+        self.post("motion/add-volume/", of="joints:", joints="root")
+        volume = self.fresh.setup.layers[-1].id
+        response = self.post("motion/arm/ride/", volume=volume)
+        self.assertContains(response, "a circle", status_code=422)
+        self.assertEqual(self.fresh.setup.layer("arm").rides, "")
+
+    def test_what_has_no_other_side_is_not_mirrored(self):
+        self.assertContains(self.post("motion/arm/mirror/"), "it lies in the middle", status_code=422)
+        self.post("motion/add-volume/", of="joints:", joints="hand")
+        layer = self.fresh.setup.layers[-1]
+        self.post(f"motion/{layer.id}/mirror/")
+        copy = self.fresh.setup.layers[-1]
+        self.assertEqual((copy.kind, copy.name), ("volume", f"{layer.name}, other side"))
+        self.assertNotEqual(copy.region, layer.region)
+
+    def test_own_presets_are_kept_taken_and_forgotten(self):
+        self.dial("wobble_rate", "3.25")
+        self.post("motion/arm/preset/", name="Like an eel")
+        self.dial("wobble_rate", "9")
+        preset = OwnPreset.objects.get()
+        self.post("motion/arm/like/", like=f"own:{preset.pk}")
+        self.assertEqual(self.fresh.setup.layer("arm").value("wobble_rate"), 3.25)
+        self.post("motion/arm/preset/", name="Like an eel")
+        self.assertEqual(OwnPreset.objects.count(), 1)
+        self.assertEqual(self.post("motion/arm/preset/", name=" ").status_code, 422)
+        self.post("motion/arm/preset/", forget=str(preset.pk))
+        self.assertEqual(self.post("motion/arm/like/", like=f"own:{preset.pk}").status_code, 422)
+        self.assertEqual(self.post("motion/arm/like/", like="tea:1").status_code, 422)
+
+
+class BuildTest(RunningDeskTest):
+    def setUp(self):
+        super().setUp()
+        self.post("motion/add-volume/", of="joints:", joints="hand")
+        self.layer = self.fresh.setup.layers[-1].id
+
+    @skipUnless(HAS_PACKAGE, "the optional extra “conforming” is not installed")
+    def test_an_open_strip_has_no_inside_and_the_card_says_so(self):
+        self.post(f"motion/{self.layer}/build/", command="build")
+        run_waiting_jobs()
+        self.assertEqual(SolidBuild.objects.get().job.state, Job.State.FAILED)
+        self.assertContains(self.client.get(self.url(f"motion/{self.layer}/build/now/")), "no inside was found")
+        self.assertEqual(self.fresh.setup.layer(self.layer).built, "")
+
+    def test_one_that_waits_can_be_stopped_and_a_chain_has_none(self):
+        self.post(f"motion/{self.layer}/build/", command="build")
+        self.post(f"motion/{self.layer}/build/", command="stop")
+        self.assertEqual(SolidBuild.objects.get().job.state, Job.State.STOPPED)
+        self.assertEqual(self.post("motion/arm/build/", command="build").status_code, 422)

@@ -106,18 +106,18 @@ class RegionDeskTest(DeskTest):
         self.assertGreater(self.levels.min(), 0)
 
     def test_a_region_that_a_layer_is_made_of_stays(self):
-        self.assertContains(self.post("motion/add-volume/", region="flesh"), "is empty", status_code=422)
+        self.assertContains(self.post("motion/add-volume/", of="region:flesh"), "is empty", status_code=422)
         self.post("regions/flesh/change/", command="fill")
-        self.post("motion/add-volume/", region="flesh")
+        self.post("motion/add-volume/", of="region:flesh")
         self.assertEqual(self.fresh.setup.layers[-1].kind, "volume")
         self.assertContains(self.post("regions/flesh/change/", command="remove"), "remove the layer first", status_code=422)
-        self.assertEqual(self.post("motion/add-volume/", region="none").status_code, 422)
+        self.assertEqual(self.post("motion/add-volume/", of="region:none").status_code, 422)
 
     def test_only_paint_that_a_layer_feels_makes_a_take_stale(self):
         take = services.start_take(self.fresh)
         self.paint()
         self.assertFalse(services.is_stale(self.fresh, take))
-        self.post("motion/add-volume/", region="flesh")
+        self.post("motion/add-volume/", of="region:flesh")
         take = Take.objects.first()
         self.paint()
         self.assertTrue(services.is_stale(self.fresh, take))
@@ -127,7 +127,7 @@ class VolumeTakeTest(RunningDeskTest):
     def soft_take(self):
         self.post("regions/add/", name="Flesh", mesh="strip")
         self.post("regions/flesh/change/", command="fill")
-        self.post("motion/add-volume/", region="flesh")
+        self.post("motion/add-volume/", of="region:flesh")
         run_waiting_jobs()
         return Take.objects.first()
 
@@ -211,3 +211,17 @@ class VolumeTakeTest(RunningDeskTest):
         )
         self.assertContains(self.client.get(self.url("score/")), "% volume")
         self.assertLess(np.abs(streamed - computed).max(), 0.51e-4)
+
+
+class FinalSkinDeskTest(DeskTest):
+    def test_it_is_made_once_for_a_mesh_and_painted_like_a_region(self):
+        self.post("regions/final/", mesh="strip")
+        region = self.fresh.setup.final_skin("strip")
+        self.assertTrue((regions.decode(region.values, region.vertices) == regions.IN_FULL).all())
+        self.assertEqual(self.post("regions/final/", mesh="strip").status_code, 422)
+        takes = Take.objects.count()
+        self.post(f"regions/{region.id}/change/", command="clear")
+        self.assertEqual(Take.objects.count(), takes + 1)
+        self.assertNotContains(self.client.get(self.url("motion/")), f"region:{region.id}")
+        self.post(f"regions/{region.id}/change/", command="remove")
+        self.assertIsNone(self.fresh.setup.final_skin("strip"))

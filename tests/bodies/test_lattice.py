@@ -36,6 +36,11 @@ class LatticeTest(TestCase):
         open_lattice = lattice.build(positions, kept, np.ones(len(positions), bool), 0.08)
         self.check(open_lattice, positions)
         twice = np.concatenate([positions, positions + np.array([0.3, 0.2, 0.1])])
+        both, piece_of = np.concatenate([triangles, triangles + len(positions)]), np.repeat([0, 1], len(positions))
+        apart = lattice.build_apart(twice, both, np.ones(len(twice), bool), 0.08, piece_of)
+        self.check(apart, twice)
+        self.assertEqual(apart.pieces.max(), 1)
+        self.assertEqual(len(np.unique(apart.pieces[apart.corners[: len(positions)]])), 1)
         crossing = lattice.build(twice, np.concatenate([triangles, triangles + len(positions)]), np.ones(len(twice), bool), 0.08)
         self.check(crossing, twice)
         self.assertEqual(crossing.pieces.max(), 0)
@@ -65,3 +70,10 @@ class LatticeTest(TestCase):
         coarse, fine = (bar(edge)[1].lowest for edge in (0.09, 0.04))
         # The stiffer coarse lattice is also a little thicker; rates go with the root.
         self.assertLess(abs((coarse / fine) ** 0.5 - 1.0), 0.3)
+
+    def test_what_is_thinner_than_a_cell_is_known(self):
+        positions, triangles = box_surface((1.0, 0.5, 0.4), (20, 10, 8))
+        flap = np.array([[1.0, 0.2, 0.2], [1.6, 0.2, 0.2], [1.6, 0.3, 0.2]])
+        made = lattice.build(np.concatenate([positions, flap]), triangles, np.ones(len(positions) + 3, bool), 0.08)
+        np.testing.assert_array_equal(made.is_thin[-2:], True)
+        self.assertFalse(made.is_thin[:-3].any())

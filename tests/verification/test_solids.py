@@ -9,6 +9,7 @@ from scipy.optimize import brentq
 
 from quiver.bodies import chain, volume
 from quiver.kernels import tets
+from quiver.mesh.topology import edges_of_tets
 from quiver.sim import solid
 from tests.makers import swing_of
 from tests.solids import FRAME_RATE, Run, bar, filled_bar
@@ -120,6 +121,30 @@ class ConservationTest(TestCase):
         run = Run(made, body, 2e5, keep=0.97)
         run.state.positions = np.where(body.is_free[:, None], made.nodes * [1.0, 0.0, 1.0], made.nodes)
         self.assertLess(np.abs(run.frames(240)[-1]).max(), 0.02)
+
+
+class StretchTest(TestCase):
+    def test_cords_keep_a_bar_from_growing_longer_than_the_limit(self):
+        longest = {}
+        for limit in (None, 1.1):
+            made, body = bar(0.1)
+            run = Run(made, body, 1e4, substeps=20, keep=0.98, gravity=(9.81, 0.0, 0.0), longest=limit)
+            run.frames(60)
+            edges, lengths = edges_of_tets(made.nodes, made.tets)
+            longest[limit] = (np.linalg.norm(np.diff(run.state.positions[edges], axis=1)[:, 0], axis=1) / lengths).max()
+        self.assertGreater(longest[None], 1.5)
+        self.assertLess(longest[1.1], 1.2)
+
+    def test_weight_changes_masses_and_nothing_of_the_swing(self):
+        made, light = bar(0.1)
+        heavy = volume.build(made, (made.nodes[:, 0] < 0.05).astype(float), 0.6, 1.0, 4.0)
+        np.testing.assert_allclose(heavy.masses, 4.0 * light.masses)
+        dt = 1.0 / 240.0
+        swings = []
+        for body in (light, heavy):
+            young = volume.young_for(body, made.edge, 80.0, dt)
+            swings.append(Run(made, body, young, gravity=(0.0, -9.81, 0.0)).frames(12))
+        np.testing.assert_allclose(*swings, atol=1e-4)
 
 
 class SettledTest(TestCase):

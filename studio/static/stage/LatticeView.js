@@ -54,7 +54,7 @@ export class LatticeView {
     for (let t = 0; t < this.count; t++) {
       let hold = 0;
       for (let k = 0; k < 4; k++) hold += Math.min(1, this.holds[this.tets[4 * t + k]]) / 4;
-      colour.copy(SIMULATED).lerp(KEYED, hold).lerp(PAPER, 0.45);
+      colour.copy(SIMULATED).lerp(KEYED, hold).lerp(PAPER, 0.2);
       for (let k = 0; k < 12; k++) colour.toArray(colours, 36 * t + 3 * k);
     }
     return geometry.setAttribute('color', new THREE.BufferAttribute(colours, 3));
