@@ -2,15 +2,19 @@
 
 import re
 import statistics
+import subprocess
+import sys
 import time
 import urllib.request
 
+from bench import memory
 from bench.rows import row
 from quiver.formats import frames
 from tests.browser.server import RunningApp
 
 PAGES = ("/", *(f"/characters/{{}}/{step}/" for step in ("rig", "motion", "takes", "bake")), "/characters/{}/score/")
 ROUNDS = 12
+MEMORY_BOUND = 500.0
 
 
 def rows():
@@ -19,6 +23,15 @@ def rows():
         yield first_frames_row(app)
         yield stroke_row(app)
         yield page_row(app)
+    yield from memory_rows()
+
+
+def memory_rows():
+    """What big bakes take of memory, each in a process of its own."""
+    for form in ("pc2", "glb", "usdc"):
+        said = subprocess.run([sys.executable, "-m", "bench.memory", form], check=True, capture_output=True, text=True).stdout
+        note = f"{memory.VERTICES} vertices x {memory.FRAMES} frames baked as {form}, the whole process; baseline: the bound"
+        yield row(f"bake_{form}_mb", float(said), MEMORY_BOUND, "MB", note)
 
 
 def page_row(app):

@@ -5,7 +5,7 @@ import json
 import pathlib
 import sys
 
-from quiver import export, setup
+from quiver import export, setup_document
 from quiver.bake import joints, meshes
 from quiver.errors import BadFormat, Finding, QuiverError
 from quiver.formats.gltf.reading import read_character
@@ -42,7 +42,7 @@ def _parser():
     bake.add_argument("--shapes", type=float, default=0.0, metavar="MM", help="as few shapes as keep soft parts within this error")
     bake.set_defaults(run=_bake)
     schema = commands.add_parser("schema", help="print the setup's JSON Schema")
-    schema.set_defaults(run=lambda options: print(json.dumps(setup.json_schema(), indent=2)) or 0)
+    schema.set_defaults(run=lambda options: print(json.dumps(setup_document.json_schema(), indent=2)) or 0)
     return parser
 
 
@@ -68,7 +68,7 @@ def _inspect(options):
 
 def _bake(options):
     character, document = read_character(options.file.read_bytes(), options.file.stem)
-    layers = setup.loads(options.setup.read_bytes())
+    layers = setup_document.loads(options.setup.read_bytes())
     run = Run(TakeSpec(character, layers, options.clip))
     rotations, translations, offsets, _ = joints.gather(run.chunks())
     arrays = (run.rotated, run.translated, rotations, translations)

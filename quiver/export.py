@@ -3,8 +3,8 @@
 from quiver.formats.gltf import container, writing
 
 
-def glb_with_clip(document, character, baked, name, shapes=()):
-    """A copy of the character's file with one more clip, as GLB bytes. Weights that did not add up to one are mended.
+def glb_parts(document, character, baked, name, shapes=()):
+    """A copy of the character's file with one more clip, as parts of a GLB. Weights that did not add up to one are mended.
 
     ``shapes`` (quiver.bake.meshes.Shapes) have one row of weights for each of ``baked.times``. Raises BadInput.
     """
@@ -13,7 +13,12 @@ def glb_with_clip(document, character, baked, name, shapes=()):
     if shapes:
         writing.add_shapes(document, character.meshes, shapes, baked.times)
     writing.repair_weights(document)
-    return container.write_glb(document)
+    return container.glb_parts(document)
+
+
+def glb_with_clip(*arguments):
+    """The same as bytes."""
+    return b"".join(glb_parts(*arguments))
 
 
 def free_clip_name(character, name):

@@ -29,34 +29,52 @@ def shapes_of(mesh_index, mesh, vertices, offsets, world, tolerance=0.0):
     """The Shapes that, skinned, move ``vertices`` (R,) by offsets (F, R, 3) in the world.
 
     world (F, J, 3, 4) the take's own node matrices at those frames. With a ``tolerance`` [file units] there are only as many
-    shapes as it takes (principal components, by singular values); without, one for each frame.
+    shapes as it takes (principal components, by singular values); without, one for each frame. To save memory, offsets that are
+    float32 in one piece are used up.
     """
-    turned = _linear_parts(mesh, vertices, world)
-    # Where skinning squeezes the space to nothing no shape can show, so none is asked for.
-    flat = np.abs(np.linalg.det(turned)) < FLAT
-    local = np.linalg.solve(np.where(flat[..., None, None], np.eye(3), turned), np.where(flat[..., None], 0.0, offsets)[..., None])[..., 0]
+    left = np.ascontiguousarray(offsets, np.float32)
+    reach = np.empty(offsets.shape[:2], np.float32)
+    # Frame by frame, in place: the matrices of all vertices at all frames would not fit into memory.
+    for frame, placed in enumerate(world):
+        turned = _linear_parts(mesh, vertices, placed)
+        # Where skinning squeezes the space to nothing no shape can show, so none is asked for.
+        flat = np.abs(np.linalg.det(turned)) < FLAT
+        moves = np.where(flat[:, None], 0.0, left[frame])
+        left[frame] = np.linalg.solve(np.where(flat[:, None, None], np.eye(3), turned), moves[..., None])[..., 0]
+        reach[frame] = np.linalg.norm(turned, axis=(1, 2))
     if tolerance <= 0.0:
-        return Shapes(mesh_index, vertices, local.astype(np.float32), np.eye(len(local), dtype=np.float32), 0.0)
-    left, sizes, right = np.linalg.svd(local.reshape(len(local), -1), full_matrices=False)
-    reach = np.linalg.norm(turned, ord=2, axis=(2, 3))
-    count = 0
-    while True:
-        near = ((left[:, :count] * sizes[:count]) @ right[:count]).reshape(local.shape)
-        error = float((np.linalg.norm(near - local, axis=2) * reach).max(initial=0.0))
-        if error <= tolerance or count == len(sizes):
+        return Shapes(mesh_index, vertices, left, np.eye(len(left), dtype=np.float32), 0.0)
+    return _components(mesh_index, vertices, left, reach, tolerance)
+
+
+def _components(mesh_index, vertices, left, reach, tolerance):
+    """Shapes as principal components of moves ``left`` (F, R, 3), which is used up: taken off until no more than the tolerance is left.
+
+    reach (F, R) by how much skinning may enlarge a move
+    """
+    rows = left.reshape(len(left), -1)
+    _, frames = np.linalg.eigh(rows @ rows.T)
+    deltas, weights, error = [], [], _worst(left, reach)
+    for direction in frames.T[::-1]:
+        if deltas and error <= tolerance:
             break
-        count += 1
-    count = max(count, 1)
-    deltas = right[:count].reshape(count, *local.shape[1:])
-    # Shapes as large as they ever get, so that weights stay within -1..1.
-    weights = left[:, :count] * sizes[:count]
-    largest = np.maximum(np.abs(weights).max(0), 1e-12)
-    shaped = (deltas * largest[:, None, None]).astype(np.float32)
-    return Shapes(mesh_index, vertices, shaped, (weights / largest).astype(np.float32), error)
+        shape = direction.astype(np.float32) @ rows
+        size = max(float(np.abs(direction).max()), 1e-12)
+        # Shapes as large as they ever get, so that weights stay within -1..1.
+        deltas.append((shape * size).reshape(left.shape[1:]))
+        weights.append(direction / size)
+        for frame, share in enumerate(direction):
+            rows[frame] -= np.float32(share) * shape
+        error = _worst(left, reach)
+    return Shapes(mesh_index, vertices, np.stack(deltas), np.stack(weights, 1).astype(np.float32), error)
+
+
+def _worst(left, reach):
+    return max(float((np.linalg.norm(moves, axis=1) * far).max(initial=0.0)) for moves, far in zip(left, reach, strict=True))
 
 
 def all_shapes(character, moved, offsets, world, tolerance=0.0):
-    """Shapes of every moved mesh: ``moved`` {mesh index: vertices}, offsets (F, R, 3) of all of them in that order."""
+    """Shapes of every moved mesh: ``moved`` {mesh index: vertices}, offsets (F, R, 3) of all of them in that order; they may be used up."""
     shapes, at = [], 0
     for index, vertices in moved.items():
         own = offsets[:, at : at + len(vertices)]
@@ -80,9 +98,9 @@ def take_world(character, *arguments):
 
 
 def _linear_parts(mesh, vertices, world):
-    """How skinning turns and stretches around each vertex: (F, R, 3, 3)."""
+    """How skinning turns and stretches around each vertex: (R, 3, 3), with node matrices (J, 3, 4)."""
     if mesh.skin < 0:
-        return np.repeat(world[:, None, mesh.node, :, :3], len(vertices), 1)
+        return np.repeat(world[None, mesh.node, :, :3], len(vertices), 0)
     matrices = skin_matrices(mesh, world)[..., :3]
     slots, weights = slots_of(mesh)[vertices], mesh.weights[vertices].astype(float)
-    return sum(weights[:, k, None, None] * matrices[:, slots[:, k]] for k in range(slots.shape[1]))
+    return sum(weights[:, k, None, None] * matrices[slots[:, k]] for k in range(slots.shape[1]))

@@ -8,6 +8,9 @@ from quiver.errors import BadInput
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 
+FRAMES_IN_MEMORY = 48
+"""So many frames are gathered before they go into the file."""
+
 
 def is_there():
     """Whether the USD libraries are installed."""
@@ -65,7 +68,7 @@ def write(path, character, name, frame_rate, frames, metres_per_unit, scenes):
     animation.CreateJointsAttr([paths[node] for node in order])
     moves, turns, scales = animation.CreateTranslationsAttr(), animation.CreateRotationsAttr(), animation.CreateScalesAttr()
     UsdSkel.BindingAPI.Apply(skel.GetPrim()).CreateAnimationSourceRel().SetTargets([Sdf.Path(animation.GetPath())])
-    for frame, (pose, places) in zip(frames, scenes, strict=True):
+    for number, (frame, (pose, places)) in enumerate(zip(frames, scenes, strict=True), 1):
         time = Usd.TimeCode(float(frame))
         moves.Set(Vt.Vec3fArray.FromNumpy(pose.translations[order].astype(np.float32)), time)
         turns.Set(Vt.QuatfArray.FromNumpy(transforms.normalised(pose.rotations[order]).astype(np.float32)), time)
@@ -73,6 +76,8 @@ def write(path, character, name, frame_rate, frames, metres_per_unit, scenes):
         for (points, extent), own in zip(meshes, places, strict=True):
             points.Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(own, np.float32)), time)
             extent.Set(Vt.Vec3fArray.FromNumpy(np.stack([own.min(0), own.max(0)]).astype(np.float32)), time)
+        if number % FRAMES_IN_MEMORY == 0:
+            stage.GetRootLayer().Save()
     stage.GetRootLayer().Save()
 
 

@@ -67,10 +67,9 @@ def _write_glb(bake, context):
     options = (bake.first_frame, bake.last_frame, bake.step, bake.turn_limit)
     baked = joints.bake(character, clip, take.frame_rate, take.first_frame, *arrays, *options)
     shapes = _shapes(bake, character, clip, rotations, translations)
-    data = export.glb_with_clip(document, character, baked, bake.name, shapes)
     metres = take.version.document["metres_per_unit"]
     with transaction.atomic():
-        bake.keep([data])
+        size = bake.keep(export.glb_parts(document, character, baked, bake.name, shapes))
     return {
         "frames": baked.frames,
         "keys": baked.keys,
@@ -78,7 +77,7 @@ def _write_glb(bake, context):
         "shift_error": baked.shift_error,
         "shapes": sum(len(shape.deltas) for shape in shapes),
         "shape_error_mm": max((shape.error for shape in shapes), default=0.0) * metres * 1000.0,
-        "bytes": len(data),
+        "bytes": size,
         "clip": export.free_clip_name(character, bake.name),
     }
 
@@ -92,7 +91,14 @@ def _shapes(bake, character, clip, rotations, translations):
     rows = frames - take.first_frame
     arrays = (take.rotated, take.translated, rotations[rows], translations[rows])
     world = meshes.take_world(character, clip, frames, take.frame_rate, *arrays)
-    offsets = np.concatenate([unpack_offsets(take, chunk) * chunk.offset_step for chunk in take.chunks.all()])[rows]
+    wanted, offsets = (
+        {int(row): at for at, row in enumerate(rows)},
+        np.empty((len(rows), sum(map(len, take.moved.values())), 3), np.float32),
+    )
+    for chunk in take.chunks.iterator():
+        for row, steps in enumerate(unpack_offsets(take, chunk), chunk.first_frame - take.first_frame):
+            if row in wanted:
+                offsets[wanted[row]] = steps * np.float32(chunk.offset_step)
     limit = bake.shape_limit / 1000.0 / take.version.document["metres_per_unit"]
     return meshes.all_shapes(character, take.moved, offsets, world, limit)
 

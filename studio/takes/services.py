@@ -86,13 +86,14 @@ def _forget_passing(take):
 
 
 def pack(rotations, translations):
-    """Compress float32 rotations and translations of some frames."""
-    return _codec.encode(np.concatenate([rotations.ravel(), translations.ravel()]))
+    """Compress float32 rotations and translations of some frames; nothing where no joint is driven."""
+    flat = np.concatenate([rotations.ravel(), translations.ravel()])
+    return _codec.encode(flat) if flat.size else b""
 
 
 def unpack(take, chunk):
     """(rotations (F, K, 4), translations (F, M, 3)) float32 of a TakeChunk."""
-    flat = np.frombuffer(_codec.decode(bytes(chunk.data)), np.float32)
+    flat = np.frombuffer(_codec.decode(bytes(chunk.data)) if chunk.data else b"", np.float32)
     split = chunk.frames * len(take.rotated) * 4
     return flat[:split].reshape(chunk.frames, -1, 4), flat[split:].reshape(chunk.frames, len(take.translated), 3)
 

@@ -156,6 +156,15 @@ class VolumeTakeTest(RunningDeskTest):
         added = np.concatenate([services.unpack_offsets(take, chunk) * chunk.offset_step for chunk in take.chunks.all()])
         np.testing.assert_allclose(cached, plain + added, atol=1e-5)
 
+    def test_flesh_alone_without_any_chain_is_simulated_streamed_and_baked(self):
+        self.post("motion/arm/change/", action="remove")
+        take = self.soft_take()
+        self.assertEqual((take.job.state, take.rotated, take.layer_ids), ("finished", [], ["flesh"]))
+        messages = read_messages(body_of(self.client.get(f"/takes/{take.pk}/frames")))
+        self.assertGreater(len(messages), 2)
+        for form in ("glb", "pc2"):
+            self.bake(take, form=form)
+
     def test_the_lattice_of_a_volume_is_there_to_be_seen(self):
         self.soft_take()
         data = self.client.get(self.url("motion/flesh/lattice")).content

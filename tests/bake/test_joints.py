@@ -9,7 +9,7 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver import export, setup
+from quiver import export, setup_document
 from quiver.__main__ import main
 from quiver.bake import joints
 from quiver.errors import BadInput
@@ -133,7 +133,7 @@ class CommandLineTest(TestCase):
 
     def test_bake_does_the_whole_path(self):
         source = self.write("arm.glb", glb_bytes(arm()))
-        stack = self.write("setup.json", setup.dumps(Setup().with_new_chain(ChainPick("upper"))).encode())
+        stack = self.write("setup.json", setup_document.dumps(Setup().with_new_chain(ChainPick("upper"))).encode())
         target = self.folder / "out.glb"
         code, out, _ = self.call("bake", source, "--setup", stack, "--clip", "wave", "--out", target, "--thin", "0.5")
         self.assertEqual(code, 0)

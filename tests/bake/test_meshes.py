@@ -54,14 +54,14 @@ class ShapesTest(TestCase):
 
     def test_a_shape_for_each_frame_is_exact(self):
         character, _, world, vertices, offsets = scene()
-        shapes = meshes.shapes_of(0, character.meshes[0], vertices, offsets, world)
+        shapes = meshes.shapes_of(0, character.meshes[0], vertices, offsets.copy(), world)
         self.assertEqual(len(shapes.deltas), 10)
         np.testing.assert_allclose(self.places(character, shapes, world), self.expected(character, world, vertices, offsets), atol=2e-6)
 
     def test_few_shapes_stay_within_the_stated_error(self):
         character, _, world, vertices, offsets = scene()
         for tolerance in (0.02, 0.004):
-            shapes = meshes.shapes_of(0, character.meshes[0], vertices, offsets, world, tolerance)
+            shapes = meshes.shapes_of(0, character.meshes[0], vertices, offsets.copy(), world, tolerance)
             off = self.places(character, shapes, world) - self.expected(character, world, vertices, offsets)
             self.assertLessEqual(np.linalg.norm(off, axis=2).max(), shapes.error + 2e-6)
             self.assertLessEqual(shapes.error, tolerance)
@@ -70,7 +70,7 @@ class ShapesTest(TestCase):
 
     def test_the_file_is_valid_and_holds_them(self):
         character, document, world, vertices, offsets = scene()
-        shapes = meshes.shapes_of(0, character.meshes[0], vertices, offsets, world)
+        shapes = meshes.shapes_of(0, character.meshes[0], vertices, offsets.copy(), world)
         data = baked_file(character, document, [shapes])
         self.assertEqual(issues_of(data)["numErrors"], 0)
         read = parse(data)
@@ -86,7 +86,7 @@ class ShapesTest(TestCase):
 
     def test_a_mesh_with_targets_of_its_own_is_refused(self):
         character, document, world, vertices, offsets = scene()
-        shapes = meshes.shapes_of(0, character.meshes[0], vertices, offsets, world)
+        shapes = meshes.shapes_of(0, character.meshes[0], vertices, offsets.copy(), world)
         document.tree["meshes"][0]["primitives"][0]["targets"] = [{"POSITION": 0}]
         with self.assertRaisesRegex(BadInput, "targets of its own"):
             baked_file(character, document, [shapes])

@@ -84,18 +84,28 @@ def _view(document, view_index, offset, count, width, dtype, where):
     return np.ascontiguousarray(rows).view(dtype.newbyteorder("<")).astype(dtype, copy=False)
 
 
+def append_bytes(document, values):
+    """Add an array's bytes to the document's first buffer, in place, and return where they begin."""
+    if not document.buffers:
+        document.buffers.append(bytearray())
+        document.tree["buffers"] = [{"byteLength": 0}]
+    if not isinstance(document.buffers[0], bytearray):
+        document.buffers[0] = bytearray(document.buffers[0])
+    buffer = document.buffers[0]
+    buffer += b"\0" * (-len(buffer) % 4)
+    start = len(buffer)
+    buffer += memoryview(np.ascontiguousarray(values)).cast("B") if values.size else b""
+    document.tree["buffers"][0]["byteLength"] = len(buffer)
+    return start
+
+
 def append_accessor(document, values, kind, bounds=False, target=None):
     """Add an array (count, width) to the document's first buffer and return the new accessor's number.
 
     ``kind`` is glTF's type name. ``bounds`` writes min and max, which animation inputs and positions must have.
     """
     values = np.ascontiguousarray(values)
-    if not document.buffers:
-        document.buffers.append(b"")
-        document.tree["buffers"] = [{"byteLength": 0}]
-    start = len(document.buffers[0]) + (-len(document.buffers[0]) % 4)
-    document.buffers[0] = document.buffers[0].ljust(start, b"\0") + values.tobytes()
-    document.tree["buffers"][0]["byteLength"] = len(document.buffers[0])
+    start = append_bytes(document, values)
     view = {"buffer": 0, "byteOffset": start, "byteLength": values.nbytes}
     if target:
         view["target"] = target

@@ -11,6 +11,7 @@ from quiver.errors import BadFormat, Finding
 
 GLB_MAGIC = 0x46546C67
 JSON_CHUNK, BINARY_CHUNK = 0x4E4F534A, 0x004E4942
+PART_BYTES = 2**20
 LARGEST_FILE = 256 * 2**20
 """Bytes; far above any character, far below what would fill the memory of a small machine."""
 
@@ -25,7 +26,7 @@ class Document:
 
     def copy(self):
         """A copy that can be added to; the buffers' bytes are shared until one grows."""
-        return Document(copy.deepcopy(self.tree), list(self.buffers), self.is_binary)
+        return Document(copy.deepcopy(self.tree), [bytes(buffer) for buffer in self.buffers], self.is_binary)
 
     def items(self, key):
         """The list under a top-level key; raises BadFormat where it is no list of objects."""
@@ -72,6 +73,11 @@ def parse(data):
 
 def write_glb(document):
     """The document as GLB bytes: the first buffer as the binary chunk, others as data URIs."""
+    return b"".join(glb_parts(document))
+
+
+def glb_parts(document):
+    """The same in parts, none of them large, so that a big file need not be in memory twice."""
     tree = copy.deepcopy(document.tree)
     for index, buffer in enumerate(tree.get("buffers", [])):
         buffer.pop("uri", None)
@@ -80,12 +86,16 @@ def write_glb(document):
             buffer["uri"] = _as_data_uri(document.buffers[index])
     text = json.dumps(tree, separators=(",", ":"), ensure_ascii=False).encode()
     text += b" " * (-len(text) % 4)
-    parts = [struct.pack("<II", len(text), JSON_CHUNK), text]
+    binary = memoryview(document.buffers[0] if document.buffers else b"")
+    padding = b"\0" * (-len(binary) % 4)
+    total = 12 + 8 + len(text) + (8 + len(binary) + len(padding) if document.buffers else 0)
+    yield struct.pack("<III", GLB_MAGIC, 2, total) + struct.pack("<II", len(text), JSON_CHUNK)
+    yield text
     if document.buffers:
-        binary = document.buffers[0] + b"\0" * (-len(document.buffers[0]) % 4)
-        parts += [struct.pack("<II", len(binary), BINARY_CHUNK), binary]
-    total = 12 + sum(len(part) for part in parts)
-    return b"".join([struct.pack("<III", GLB_MAGIC, 2, total), *parts])
+        yield struct.pack("<II", len(binary) + len(padding), BINARY_CHUNK)
+        for start in range(0, len(binary), PART_BYTES):
+            yield binary[start : start + PART_BYTES]
+        yield padding
 
 
 def write_gltf(document):

@@ -3,7 +3,7 @@
 import numpy as np
 
 from quiver.errors import BadInput
-from quiver.formats.gltf.accessors import ARRAY_TARGET, append_accessor, read_accessor
+from quiver.formats.gltf.accessors import ARRAY_TARGET, append_accessor, append_bytes, read_accessor
 from quiver.formats.gltf.meshes import WEIGHT_SLACK
 
 
@@ -67,8 +67,10 @@ def _targets(document, primitive, shape):
     """One morph target for each delta; all share one list of vertices and one block of values."""
     count = document.tree["accessors"][primitive["attributes"]["POSITION"]]["count"]
     order = np.argsort(shape.vertices)
+    # Where they are in order already, no second copy of all deltas is made.
+    deltas = shape.deltas if (order == np.arange(len(order))).all() else shape.deltas[:, order]
     indices = _append_view(document, np.asarray(shape.vertices)[order].astype("<u4"))
-    values = _append_view(document, np.ascontiguousarray(shape.deltas[:, order], "<f4"))
+    values = _append_view(document, np.ascontiguousarray(deltas, "<f4"))
     targets = []
     for number, delta in enumerate(shape.deltas):
         # Vertices that are not named stay, so zero belongs to the range where there are any.
@@ -94,9 +96,7 @@ def _still_targets(document, primitive, count):
 
 def _append_view(document, values):
     """Append bytes to the first buffer as a view; returns its number."""
-    start = len(document.buffers[0]) + (-len(document.buffers[0]) % 4)
-    document.buffers[0] = document.buffers[0].ljust(start, b"\0") + values.tobytes()
-    document.tree["buffers"][0]["byteLength"] = len(document.buffers[0])
+    start = append_bytes(document, values)
     document.tree["bufferViews"].append({"buffer": 0, "byteOffset": start, "byteLength": values.nbytes})
     return len(document.tree["bufferViews"]) - 1
 
