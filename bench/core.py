@@ -217,18 +217,22 @@ class PlainSolid:
         self.points = np.zeros((4 * solid.row_count(count), 4), np.float32)
         self.points[:count, 3] = run.model.inverse_masses
         block, lane = run.model.places.T
-        params = run.model.tets[1].reshape(-1, tets.PARAMS, LANES)[block, :, lane]
-        self.lone = tets_of.reshape(-1, 1), params.reshape(-1, 1)
-        colour_of = _colours(tets_of, count)
-        self.colours = [(np.ascontiguousarray(tets_of[own].T), np.ascontiguousarray(params[own].T)) for own in colour_of]
+        _, packed, kinds, table, *_ = run.model.tets
+        params = packed.reshape(-1, tets.PARAMS, LANES)[block, :, lane]
+        matrices = table.reshape(-1, tets.MATRICES, LANES)[kinds[block], :, lane]
+        self.lone = tets_of.reshape(-1, 1), params.reshape(-1, 1), np.arange(len(tets_of), dtype=np.int32), matrices.reshape(-1, 1)
+        self.colours = [
+            (*(np.ascontiguousarray(values[own].T) for values in (tets_of, params)), [0], np.ascontiguousarray(matrices[own].T))
+            for own in _colours(tets_of, count)
+        ]
         self.none = np.zeros((0, LANES), np.float32)
 
     def scalar(self):
         scalar_solve(len(self.lone[0]) // 4, self.points, *self.lone, np.zeros((0, 1), np.float32))
 
     def by_colour(self):
-        for indices, params in self.colours:
-            tets.solve_block(0, self.points, indices, params, self.none)
+        for scene in self.colours:
+            tets.solve_block(0, self.points, *scene, self.none)
 
 
 def _colours(tets_of, count):
@@ -257,9 +261,9 @@ def _scalar_solve():
     solve = scope["solve_block"]
 
     @njit(error_model="numpy")
-    def each(count, points, indices, params, drafts):
+    def each(count, points, indices, params, kinds, matrices, drafts):
         for block in range(count):
-            solve(block, points, indices, params, drafts)
+            solve(block, points, indices, params, kinds, matrices, drafts)
 
     return each
 

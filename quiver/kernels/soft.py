@@ -20,8 +20,9 @@ places      float64 (P, 3)      the particles when the frame began [m]
 A row of sixteen numbers, as the lanes take them, is four particles; the fourth number of each is 0, but for the inverse masses.
 P is a multiple of four and the last particle is nobody's.
 
-``tets`` and ``cords`` are (indices, params, drafts, starts), cords without drafts: what their modules say, and the blocks (D + 2,) where
-each of D domains begins, where the seam begins, and where all ends. ``rows`` (D + 1,) likewise for the rows of particles.
+``tets`` is (indices, params, kinds, matrices, drafts, starts) and ``cords`` (indices, params, starts): what their modules say, and the
+blocks (D + 2,) where each of D domains begins, where the seam begins, and where all ends. ``rows`` (D + 1,) likewise for the rows of
+particles.
 """
 
 import numpy as np
@@ -68,9 +69,9 @@ def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
-def solve_blocks(first, end, points, indices, params, drafts):
+def solve_blocks(first, end, points, indices, params, kinds, matrices, drafts):
     for block in range(first, end):
-        solve_block(block, points, indices, params, drafts)
+        solve_block(block, points, indices, params, kinds, matrices, drafts)
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
@@ -89,7 +90,7 @@ def _advance(
     limit       [m/s] the greatest speed against the keyed motion
     """
     seam, wide = len(rows) - 1, points.reshape(-1, LANES)
-    (tet_indices, tet_params, drafts, tet_starts), (cord_indices, cord_params, cord_starts) = tets, cords
+    (tet_indices, tet_params, kinds, matrices, drafts, tet_starts), (cord_indices, cord_params, cord_starts) = tets, cords
     for domain in range(part, seam + 1, crew):
         measure_edges(tet_starts[domain], tet_starts[domain + 1], places, tet_indices, tet_params)
         measure_cords(cord_starts[domain], cord_starts[domain + 1], places, cord_indices, cord_params)
@@ -99,12 +100,12 @@ def _advance(
         for domain in range(part, seam, crew):
             span = rows[domain], rows[domain + 1]
             predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, keep, air, limit)
-            solve_blocks(tet_starts[domain], tet_starts[domain + 1], points, tet_indices, tet_params, drafts)
+            solve_blocks(tet_starts[domain], tet_starts[domain + 1], points, tet_indices, tet_params, kinds, matrices, drafts)
             limit_blocks(cord_starts[domain], cord_starts[domain + 1], points, cord_indices, cord_params)
         if seam > 1:
             meet(gate, crew)
             if part == 0:
-                solve_blocks(tet_starts[seam], tet_starts[seam + 1], points, tet_indices, tet_params, drafts)
+                solve_blocks(tet_starts[seam], tet_starts[seam + 1], points, tet_indices, tet_params, kinds, matrices, drafts)
                 limit_blocks(cord_starts[seam], cord_starts[seam + 1], points, cord_indices, cord_params)
             meet(gate, crew)
     now, last = targets[substeps - 1], before if substeps == 1 else targets[substeps - 2]

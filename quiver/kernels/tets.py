@@ -8,8 +8,10 @@ as the one constraint |F| instead would be a little cheaper, but it leaves out t
 rest once shear waves cross a third of an element in a substep; this form stays put up to 0.7 (measured on bars).
 
 ``points`` are as in soft.py. ``indices`` int32 (4 B, 16): the four particles of the tetrahedra of B blocks, which differ within
-a block; lanes that hold no tetrahedron name a point that is nobody's. ``params`` (PARAMS B, 16): see the constants below. ``drafts``
-(9 B, 16) or none: what is taken off the three edges before the shape pulls at them, see `settle`.
+a block; lanes that hold no tetrahedron name a point that is nobody's. ``params`` (PARAMS B, 16) and ``matrices`` (MATRICES K, 16): see the
+constants below; ``kinds`` int32 (B,) says which matrices a block has. Those of a lattice's inside are all the same, and reading them
+again and again from far memory would cost more than the arithmetic. ``drafts`` (9 B, 16) or none: what is taken off the three edges
+before the shape pulls at them, see `settle`.
 """
 
 import numpy as np
@@ -20,22 +22,23 @@ from quiver.kernels.lanes import fused, gather, larger, load, scatter
 
 EDGE = 0
 """The three edges from the first particle when the frame began, nine rows [m]."""
-SHAPE = 9
-"""What the shape's step moves the four particles by, per edge: rows 4 x 3, negative."""
-VOLUME = 21
-"""What the volume's push moves the four particles by, per gradient of the last three: rows 4 x 3."""
-VOLUME_GOAL = 33
+VOLUME_GOAL = 9
 """Six times the volume that the volume constraint wants [m3]."""
-VOLUME_SOFTNESS = 34
+VOLUME_SOFTNESS = 10
 """Compliance of six times the volume, over dt squared; large where there is no tetrahedron."""
-PARAMS = 35
+PARAMS = 11
+SHAPE = 0
+"""What the shape's step moves the four particles by, per edge: rows 4 x 3, negative."""
+VOLUME = 12
+"""What the volume's push moves the four particles by, per gradient of the last three: rows 4 x 3."""
+MATRICES = 24
 TINY = 1e-30
 
 
 @register_jitable
-def combined(params, row, ax, ay, az, bx, by, bz, cx, cy, cz):
+def combined(matrices, row, ax, ay, az, bx, by, bz, cx, cy, cz):
     """The sum of three vectors, weighted by three rows."""
-    a, b, c = load(params, row), load(params, row + 1), load(params, row + 2)
+    a, b, c = load(matrices, row), load(matrices, row + 1), load(matrices, row + 2)
     return fused(c, cx, fused(b, bx, a * ax)), fused(c, cy, fused(b, by, a * ay)), fused(c, cz, fused(b, bz, a * az))
 
 
@@ -53,9 +56,9 @@ def gained(g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z, ax, ay, az, bx, by, bz, 
 
 
 @register_jitable
-def solve_block(block, points, indices, params, drafts):
+def solve_block(block, points, indices, params, kinds, matrices, drafts):
     """Move the particles of one block's tetrahedra by one step of shape and volume together; ``drafts`` may be empty."""
-    i, p = 4 * block, PARAMS * block
+    i, p, m = 4 * block, PARAMS * block, MATRICES * kinds[block]
     ax, ay, az, aw = gather(points, indices, i)
     bx, by, bz, bw = gather(points, indices, i + 1)
     cx, cy, cz, cw = gather(points, indices, i + 2)
@@ -68,11 +71,11 @@ def solve_block(block, points, indices, params, drafts):
     g2x, g2y, g2z = crossed(e3x, e3y, e3z, e1x, e1y, e1z)
     g3x, g3y, g3z = crossed(e1x, e1y, e1z, e2x, e2y, e2z)
     gradients = (g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z)
-    v = p + VOLUME
-    v0x, v0y, v0z = combined(params, v, *gradients)
-    v1x, v1y, v1z = combined(params, v + 3, *gradients)
-    v2x, v2y, v2z = combined(params, v + 6, *gradients)
-    v3x, v3y, v3z = combined(params, v + 9, *gradients)
+    v = m + VOLUME
+    v0x, v0y, v0z = combined(matrices, v, *gradients)
+    v1x, v1y, v1z = combined(matrices, v + 3, *gradients)
+    v2x, v2y, v2z = combined(matrices, v + 6, *gradients)
+    v3x, v3y, v3z = combined(matrices, v + 9, *gradients)
     give = gained(*gradients, v1x, v1y, v1z, v2x, v2y, v2z, v3x, v3y, v3z, v0x, v0y, v0z)
     # Divided here already, the slow division goes on while the shape is summed up.
     share = 1.0 / larger(load(params, p + VOLUME_SOFTNESS) + give, TINY)
@@ -82,11 +85,11 @@ def solve_block(block, points, indices, params, drafts):
         e1x, e1y, e1z = e1x - load(drafts, d), e1y - load(drafts, d + 1), e1z - load(drafts, d + 2)
         e2x, e2y, e2z = e2x - load(drafts, d + 3), e2y - load(drafts, d + 4), e2z - load(drafts, d + 5)
         e3x, e3y, e3z = e3x - load(drafts, d + 6), e3y - load(drafts, d + 7), e3z - load(drafts, d + 8)
-    s = p + SHAPE
-    s0x, s0y, s0z = combined(params, s, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-    s1x, s1y, s1z = combined(params, s + 3, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-    s2x, s2y, s2z = combined(params, s + 6, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-    s3x, s3y, s3z = combined(params, s + 9, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
+    s = m + SHAPE
+    s0x, s0y, s0z = combined(matrices, s, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
+    s1x, s1y, s1z = combined(matrices, s + 3, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
+    s2x, s2y, s2z = combined(matrices, s + 6, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
+    s3x, s3y, s3z = combined(matrices, s + 9, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
     shape_done = gained(*gradients, s1x, s1y, s1z, s2x, s2y, s2z, s3x, s3y, s3z, s0x, s0y, s0z)
     push = (load(params, p + VOLUME_GOAL) + shape_done - sixfold) * share
     scatter(points, indices, i, fused(push, v0x, ax - s0x), fused(push, v0y, ay - s0y), fused(push, v0z, az - s0z), aw)

@@ -16,6 +16,11 @@ NO_TETRAHEDRON = 1e9
 """Softness of a lane that holds no tetrahedron."""
 NO_CORD = 1e9
 """Length of a lane that holds no cord [m]."""
+SNAPPED_BITS = 26
+"""Matrices are rounded to so many bits of their largest number, finer than float32 holds, so that what should be the same is."""
+MANY = 1000
+"""Tetrahedra with the same matrices from which on they are packed together."""
+_HASH = np.random.default_rng(0).integers(1, 2**62, tet.MATRICES, dtype=np.uint64)
 WORTH_CUTTING = 4000
 """Tetrahedra from which on a solid is cut into two domains, for two threads."""
 
@@ -24,7 +29,7 @@ WORTH_CUTTING = 4000
 class SolidModel:
     """N particles, T tetrahedra; SI units. What the kernel takes (kernels/soft.py) and `advance` does not make itself.
 
-    tets (indices, params, drafts, starts), whose rows of edges are filled anew each frame; cords likewise; rows (D + 1,)
+    tets (indices, params, kinds, matrices, drafts, starts), whose rows of edges are filled anew each frame; cords likewise; rows (D + 1,)
     corners int32 (T, 4) the tetrahedra, places int32 (T, 2) block and lane of each; pressure a share of the volume
     inverse_masses float32 (N,); holds (P / 4, 16); keep, air shares a substep; gravity (3,) [m/s2]; dt [s]; speed_limit [m/s]
     """
@@ -58,7 +63,7 @@ def solid_model(
     inverse_masses = np.where(body.is_free, 1.0 / body.masses, 0.0)
     shear, bulk = body.shear * young, body.bulk * young
     values = np.zeros((len(tets), tet.PARAMS))
-    values[:, tet.SHAPE : tet.VOLUME], values[:, tet.VOLUME : tet.VOLUME_GOAL] = _steps(body, inverse_masses[tets], shear * dt**2)
+    matrices = np.concatenate([_snapped(each) for each in _steps(body, inverse_masses[tets], shear * dt**2)], axis=1)
     values[:, tet.VOLUME_GOAL] = (1.0 + shear / bulk + pressure) * body.sixfold
     values[:, tet.VOLUME_SOFTNESS] = body.sixfold**2 / (bulk * body.volumes * dt**2)
     empty = np.zeros(tet.PARAMS)
@@ -66,10 +71,11 @@ def solid_model(
     pull = body.springs * young * dt**2
     holds = wide(count)
     holds.reshape(-1, 4)[:count, :3] = np.where(body.is_free, pull / (1.0 + pull), 1.0)[:, None]
-    indices, params, starts, places = _packed(tets, values, empty, rows, count)
+    indices, params, starts, places = _packed(tets, values, empty, rows, count, _common_first(matrices))
+    kinds, matrices = _kinds(matrices, places, starts[-1])
     drafts = aligned((9 * (len(indices) // 4 if settles else 0), LANES))
     return SolidModel(
-        (indices, params, drafts, starts),
+        (indices, params, kinds, matrices, drafts, starts),
         tuple(_cords(body, tets, longest, rows, count)),
         tets,
         places,
@@ -114,17 +120,41 @@ def wide(particles):
     return aligned((row_count(particles), LANES))
 
 
-def _packed(items, values, empty, rows, count):
+def _snapped(matrices):
+    """Matrices (T, M) as float32, rounded just so that those that are the same but for the order of their sums are the same to the bit."""
+    step = np.exp2(np.ceil(np.log2(np.maximum(np.abs(matrices).max(1, keepdims=True), 1e-300))) - SNAPPED_BITS)
+    return (np.round(matrices / step) * step).astype(np.float32)
+
+
+def _common_first(matrices):
+    """An order (T,) in which tetrahedra with the same matrices (T, M) come together where many have them, so that blocks are alike."""
+    _, kinds, counts = np.unique(matrices.view(np.uint32).astype(np.uint64) @ _HASH, return_inverse=True, return_counts=True)
+    return np.argsort(np.where(counts[kinds] >= MANY, kinds, len(counts)), kind="stable")
+
+
+def _kinds(matrices, places, blocks):
+    """The different blocks of matrices (MATRICES K, LANES), and which each block has, int32 (B,)."""
+    laid = np.zeros((blocks, tet.MATRICES, LANES), np.float32)
+    laid[places[:, 0], :, places[:, 1]] = matrices
+    number, kinds = {}, np.empty(blocks, np.int32)
+    for block, own in enumerate(laid):
+        kinds[block] = number.setdefault(own.tobytes(), len(number))
+    table = aligned((len(number), tet.MATRICES, LANES))
+    table[kinds] = laid
+    return kinds, table.reshape(-1, LANES)
+
+
+def _packed(items, values, empty, rows, count, order=None):
     """Pack items (T, k) with their values (T, params), one domain after another, then the seam: (indices, params, starts, places).
 
-    empty (params,) are the values of a lane without an item.
+    empty (params,) are the values of a lane without an item; ``order`` (T,) in which they are taken within a domain.
     """
     domains = len(rows) - 1
     side = np.searchsorted(4 * rows[1:], items, side="right")
     side = np.where(side.min(1) == side.max(1), side.max(1), domains)
     starts, places = [0], np.zeros((len(items), 2), np.int64)
     for domain in range(domains + 1):
-        own = np.flatnonzero(side == domain)
+        own = np.flatnonzero(side == domain) if order is None else order[side[order] == domain]
         packed = pack_blocks(np.ascontiguousarray(items[own]), count)
         # Blocks that were opened and never used are left out.
         used, number = np.unique(packed[:, 0], return_inverse=True)
@@ -160,6 +190,13 @@ class SolidState:
         self.positions = np.array(positions, float)
         self.rows = wide(len(positions))
         self.velocities = self.rows.reshape(-1, 4)[: len(positions)]
+        self._goals = None
+
+    def goals(self, substeps):
+        """Room for keyed places (substeps + 1, P / 4, LANES), kept from the last frame: new memory costs more than filling it."""
+        if self._goals is None or len(self._goals) != substeps + 1:
+            self._goals = aligned((substeps + 1, row_count(len(self.positions)), LANES))
+        return self._goals
 
     @property
     def greatest_speed(self):
@@ -178,7 +215,7 @@ def advance(model, state, targets, before, pull=None, threads=None):
     places = np.zeros((len(points), 3))
     places[:count] = state.positions
     pulls.reshape(-1, 4)[:count, :3] = (model.gravity if pull is None else pull) * np.float32(model.dt)
-    goals = aligned((substeps + 1, row_count(count), LANES))
+    goals = state.goals(substeps)
     soft.since(before[None], state.positions, goals[:1].reshape(1, -1, 4))
     soft.since(targets, state.positions, goals[1:].reshape(substeps, -1, 4))
     shares = (np.float32(model.keep), np.float32(model.air), np.float32(model.speed_limit))
@@ -190,6 +227,6 @@ def advance(model, state, targets, before, pull=None, threads=None):
 
 def settle(model, positions):
     """Make positions (N, 3) [m] the ones at which each tetrahedron rests, until this is called again. The model is changed."""
-    body, (_, params, drafts, _) = model.body, model.tets
+    body, (_, params, _, _, drafts, _) = model.body, model.tets
     scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure, params, drafts)
     tet.settle(np.ascontiguousarray(positions, float), model.corners, model.places, *scene)

@@ -172,17 +172,17 @@ class SettledTest(TestCase):
         before = model.tets[1].copy()
         solid.settle(model, made.nodes)
         np.testing.assert_allclose(model.tets[1], before, rtol=1e-6)
-        self.assertLess(np.abs(model.tets[2]).max(), 1e-7)
+        self.assertLess(np.abs(model.tets[4]).max(), 1e-7)
 
     def test_compiled_is_plain(self):
         made, body, posed = self.distorted(True)
         model = Run(made, body, 2e5, settles=True).model
         solid.settle(model, posed)
-        goals, drafts = model.tets[1].copy(), model.tets[2].copy()
+        goals, drafts = model.tets[1].copy(), model.tets[4].copy()
         with mock.patch.object(tets, "settle", tets.settle.py_func):
             solid.settle(model, posed)
         np.testing.assert_allclose(model.tets[1], goals, rtol=1e-6)
-        np.testing.assert_allclose(model.tets[2], drafts, atol=1e-7)
+        np.testing.assert_allclose(model.tets[4], drafts, atol=1e-7)
         self.assertGreater(np.abs(drafts).max(), 0.01)
 
 
