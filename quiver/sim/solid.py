@@ -26,6 +26,16 @@ WORTH_CUTTING = 4000
 
 
 @dataclass(frozen=True)
+class CordLimits:
+    """edges int32 (E, 2); places int32 (E, 2) block and lane of each cord; limits (E,) [m], ``share`` of the rest lengths."""
+
+    edges: np.ndarray
+    places: np.ndarray
+    limits: np.ndarray
+    share: float | None
+
+
+@dataclass(frozen=True)
 class SolidModel:
     """N particles, T tetrahedra; SI units. What the kernel takes (kernels/soft.py) and `advance` does not make itself.
 
@@ -36,6 +46,7 @@ class SolidModel:
 
     tets: tuple
     cords: tuple
+    cord_limits: CordLimits
     corners: np.ndarray
     places: np.ndarray
     body: object
@@ -76,7 +87,7 @@ def solid_model(
     drafts = aligned((9 * (len(indices) // 4 if settles else 0), LANES))
     return SolidModel(
         (indices, params, kinds, matrices, drafts, starts),
-        tuple(_cords(body, tets, longest, rows, count)),
+        *_cords(body, tets, longest, rows, count),
         tets,
         places,
         body,
@@ -93,12 +104,14 @@ def solid_model(
 
 
 def _cords(body, tets, longest, rows, count):
+    """The cords' (indices, params, starts), and what `settle` needs of them; none without a limit."""
     edges, values = np.zeros((0, 2), np.int32), np.zeros((0, cord.PARAMS))
     if longest is not None:
         edges, lengths = edges_of_tets(body.nodes, tets)
         values = np.zeros((len(edges), cord.PARAMS))
         values[:, cord.LONGEST] = lengths * longest
-    return _packed(edges, values, np.array([0.0, 0.0, 0.0, NO_CORD]), rows, count)[:3]
+    *packed, places = _packed(edges, values, np.array([0.0, 0.0, 0.0, NO_CORD]), rows, count)
+    return tuple(packed), CordLimits(edges, places, values[:, cord.LONGEST], longest)
 
 
 def _rows_of_domains(tets, count):
@@ -226,7 +239,15 @@ def advance(model, state, targets, before, pull=None, threads=None):
 
 
 def settle(model, positions):
-    """Make positions (N, 3) [m] the ones at which each tetrahedron rests, until this is called again. The model is changed."""
+    """Make positions (N, 3) [m] the ones at which each tetrahedron rests, until this is called again. The model is changed.
+
+    Cords that are longer there than at rest may grow from there.
+    """
     body, (_, params, _, _, drafts, _) = model.body, model.tets
     scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure, params, drafts)
     tet.settle(np.ascontiguousarray(positions, float), model.corners, model.places, *scene)
+    cords = model.cord_limits
+    if len(cords.edges):
+        lengths = np.linalg.norm(positions[cords.edges[:, 1]] - positions[cords.edges[:, 0]], axis=1)
+        rows = model.cords[1].reshape(-1, cord.PARAMS, LANES)
+        rows[cords.places[:, 0], cord.LONGEST, cords.places[:, 1]] = np.maximum(cords.limits, cords.share * lengths)
