@@ -40,7 +40,7 @@ class Part:
 
     cell_metres  0 leaves the size of the cells to us; scale [m] of one unit of the file
     apart        whether each piece of the mesh is a solid of its own
-    built        "" for a lattice, or what bodies/conforming.py made of the whole mesh
+    built        "" for a lattice, or what bodies/conforming.py made of the whole mesh, in units of the file
     """
 
     def __init__(self, character, region, scale, cell_metres=0.0, apart=False, built=""):
@@ -53,7 +53,8 @@ class Part:
         self.topology = topology(surface, self.mesh.triangles)
         edge = cell_metres or usual_edge(surface, chosen)
         if built:
-            self.lattice = conforming.build(surface, chosen, *conforming.decode(built))
+            nodes, tets = conforming.decode(built)
+            self.lattice = conforming.build(surface, chosen, nodes * scale, tets)
         elif apart:
             pieces = self.topology.spread(self.topology.piece_of)
             self.lattice = lattices.build_apart(surface, self.mesh.triangles, chosen, edge, pieces)

@@ -5,11 +5,13 @@ from unittest import TestCase
 
 import numpy as np
 
+from quiver.bodies import conforming, lattice
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.rig.pose import world_matrices
 from quiver.ring import ring_test, swing_of
+from quiver.solids import surface_of
 from quiver.stack import Run, TakeSpec
 
 
@@ -102,6 +104,19 @@ class SolidTest(TestCase):
         own, keyed = settled("rest"), settled("pose")
         self.assertGreater(own, 0.05)
         self.assertLess(keyed, 0.003)
+
+    def test_a_conforming_solid_is_kept_in_units_of_the_file(self):
+        mesh = self.character.mesh("skin")
+        surface = surface_of(self.character, mesh, 1.0)
+        coarse = lattice.build(surface, mesh.triangles, np.ones(len(surface), bool), 0.12)
+        layer = replace(self.setup.layer("belly"), built=conforming.encode(coarse.nodes, coarse.tets))
+        sizes = []
+        for metres in (1.0, 0.1):
+            part = Run(TakeSpec(self.character, replace(self.setup, layers=(layer,), metres_per_unit=metres), "walk", 0, 3)).solids[0].part
+            self.assertEqual(part.findings(), [])
+            sizes.append((len(part.lattice.tets), round(part.edge / metres, 6)))
+        self.assertEqual(*sizes)
+        self.assertLess(sizes[0][0], len(coarse.tets))
 
     def test_at_rest_it_stays_at_rest_even_with_its_weight(self):
         _, offsets = self.offsets(clip="", gravity=100.0)

@@ -45,7 +45,8 @@ def build(job_id, context):
     if found is None:
         return
     row.refresh_from_db()
-    built = replace(row.setup.layer(build.layer_id), built=conforming.encode(*found))
+    nodes, tets = found
+    built = replace(row.setup.layer(build.layer_id), built=conforming.encode(nodes / setup.metres_per_unit, tets))
     edit(row, lambda setup: setup.with_layer(built), f"{layer.name}: conforming solid")
 
 
