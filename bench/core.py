@@ -228,11 +228,11 @@ class PlainSolid:
         self.none = np.zeros((0, LANES), np.float32)
 
     def scalar(self):
-        scalar_solve(len(self.lone[0]) // 4, self.points, *self.lone, np.zeros((0, 1), np.float32))
+        scalar_solve(0, len(self.lone[0]) // 4, self.points, *self.lone, np.zeros((0, 1), np.float32))
 
     def by_colour(self):
         for scene in self.colours:
-            tets.solve_block(0, self.points, *scene, self.none)
+            tets.solve_blocks.py_func(0, 1, self.points, *scene, self.none)
 
 
 def _colours(tets_of, count):
@@ -256,16 +256,9 @@ def _scalar_solve():
         "scatter": _scatter_one,
     }
     scope = vars(tets) | {name: register_jitable(word) for name, word in words.items()}
-    for name in ("combined", "crossed", "gained", "solve_block"):
+    for name in ("combined", "crossed", "gained"):
         scope[name] = register_jitable(types.FunctionType(getattr(tets, name).__code__, scope))
-    solve = scope["solve_block"]
-
-    @njit(error_model="numpy")
-    def each(count, points, indices, params, kinds, matrices, drafts):
-        for block in range(count):
-            solve(block, points, indices, params, kinds, matrices, drafts)
-
-    return each
+    return njit(error_model="numpy")(types.FunctionType(tets.solve_blocks.py_func.__code__, scope))
 
 
 def _scatter_one(points, indices, row, x, y, z, w):

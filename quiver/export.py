@@ -10,9 +10,9 @@ def glb_parts(document, character, baked, name, shapes=()):
     """
     document = document.copy()
     writing.add_clip(document, free_clip_name(character, name), baked.tracks, character.skeleton, baked.kept_from)
+    writing.repair_weights(document)
     if shapes:
         writing.add_shapes(document, character.meshes, shapes, baked.times)
-    writing.repair_weights(document)
     return container.glb_parts(document)
 
 

@@ -5,7 +5,6 @@ that hold no cord name a point that is nobody's. ``params`` (PARAMS B, 16): see 
 """
 
 from numba import njit
-from numba.extending import register_jitable
 
 from quiver.kernels.lanes import any_less, fused, gather, larger, load, scatter, sqrt
 
@@ -17,20 +16,21 @@ PARAMS = 4
 TINY = 1e-20
 
 
-@register_jitable
-def limit_block(block, points, indices, params):
-    """Shorten the cords of one block that are too long; each end moves as light as it is."""
-    i, p = 2 * block, PARAMS * block
-    ax, ay, az, aw = gather(points, indices, i)
-    bx, by, bz, bw = gather(points, indices, i + 1)
-    x, y, z = load(params, p) + (bx - ax), load(params, p + 1) + (by - ay), load(params, p + 2) + (bz - az)
-    squared, longest = fused(x, x, fused(y, y, z * z)), load(params, p + LONGEST)
-    if any_less(longest * longest, squared):
-        length = sqrt(squared)
-        over = larger(length - longest, 0.0) / larger(length, TINY) / larger(aw + bw, TINY)
-        near, far = over * aw, -(over * bw)
-        scatter(points, indices, i, fused(near, x, ax), fused(near, y, ay), fused(near, z, az), aw)
-        scatter(points, indices, i + 1, fused(far, x, bx), fused(far, y, by), fused(far, z, bz), bw)
+@njit(nogil=True, cache=True, error_model="numpy")
+def limit_blocks(first, end, points, indices, params):
+    """Shorten the cords of blocks first..end-1 that are too long; each end moves as light as it is."""
+    for block in range(first, end):
+        i, p = 2 * block, PARAMS * block
+        ax, ay, az, aw = gather(points, indices, i)
+        bx, by, bz, bw = gather(points, indices, i + 1)
+        x, y, z = load(params, p) + (bx - ax), load(params, p + 1) + (by - ay), load(params, p + 2) + (bz - az)
+        squared, longest = fused(x, x, fused(y, y, z * z)), load(params, p + LONGEST)
+        if any_less(longest * longest, squared):
+            length = sqrt(squared)
+            over = larger(length - longest, 0.0) / larger(length, TINY) / larger(aw + bw, TINY)
+            near, far = over * aw, -(over * bw)
+            scatter(points, indices, i, fused(near, x, ax), fused(near, y, ay), fused(near, z, az), aw)
+            scatter(points, indices, i + 1, fused(far, x, bx), fused(far, y, by), fused(far, z, bz), bw)
 
 
 @njit(nogil=True, cache=True)

@@ -29,10 +29,10 @@ import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.cords import limit_block, measure_cords
+from quiver.kernels.cords import limit_blocks, measure_cords
 from quiver.kernels.gates import meet
 from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
-from quiver.kernels.tets import measure_edges, solve_block
+from quiver.kernels.tets import measure_edges, solve_blocks
 
 # Each of these loops over its rows or blocks itself: handing arrays over once for each would cost more than the work.
 
@@ -66,18 +66,6 @@ def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
     """Find the velocities after the last step."""
     for row in range(first, end):
         store(velocities, row, velocity_of(load(points, row), load(now, row), load(last, row), load(old, row), np.float32(1.0) / dt, limit))
-
-
-@njit(nogil=True, cache=True, error_model="numpy")
-def solve_blocks(first, end, points, indices, params, kinds, matrices, drafts):
-    for block in range(first, end):
-        solve_block(block, points, indices, params, kinds, matrices, drafts)
-
-
-@njit(nogil=True, cache=True, error_model="numpy")
-def limit_blocks(first, end, points, indices, params):
-    for block in range(first, end):
-        limit_block(block, points, indices, params)
 
 
 def _advance(

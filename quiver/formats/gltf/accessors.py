@@ -9,6 +9,8 @@ COMPONENT_CODES = {np.dtype(dtype): code for code, dtype in COMPONENT_DTYPES.ite
 TYPE_WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
 LARGEST_COUNT = 50_000_000
 ARRAY_TARGET, INDEX_TARGET = 34962, 34963
+LARGE = 2**22
+"""Bytes from which on an array is kept as it is instead of being copied."""
 
 
 def read_accessor(document, index, what, widths=None):
@@ -85,17 +87,24 @@ def _view(document, view_index, offset, count, width, dtype, where):
 
 
 def append_bytes(document, values):
-    """Add an array's bytes to the document's first buffer, in place, and return where they begin."""
+    """Add an array's bytes to the document's first buffer and return where they begin.
+
+    A large array is not copied: it must stay as it is until the document is written, and cannot be read back before.
+    """
     if not document.buffers:
         document.buffers.append(bytearray())
         document.tree["buffers"] = [{"byteLength": 0}]
     if not isinstance(document.buffers[0], bytearray):
         document.buffers[0] = bytearray(document.buffers[0])
-    buffer = document.buffers[0]
-    buffer += b"\0" * (-len(buffer) % 4)
-    start = len(buffer)
-    buffer += memoryview(np.ascontiguousarray(values)).cast("B") if values.size else b""
-    document.tree["buffers"][0]["byteLength"] = len(buffer)
+    padding = b"\0" * (-document.length_of(0) % 4)
+    start = document.length_of(0) + len(padding)
+    added = memoryview(np.ascontiguousarray(values)).cast("B") if values.size else b""
+    if document.tail or len(added) > LARGE:
+        document.tail += [padding, added]
+    else:
+        document.buffers[0] += padding
+        document.buffers[0] += added
+    document.tree["buffers"][0]["byteLength"] = document.length_of(0)
     return start
 
 

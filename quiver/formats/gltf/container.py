@@ -18,15 +18,23 @@ LARGEST_FILE = 256 * 2**20
 
 @dataclass
 class Document:
-    """A glTF asset: its JSON as plain Python values and its buffers as bytes. ``is_binary`` says whether it came as GLB."""
+    """A glTF asset: its JSON as plain Python values and its buffers as bytes. ``is_binary`` says whether it came as GLB.
+
+    ``tail`` are bytes that come after those of the first buffer: what was added and is too big to be copied. It is written, not read.
+    """
 
     tree: dict
     buffers: list = field(default_factory=list)
     is_binary: bool = True
+    tail: list = field(default_factory=list)
+
+    def length_of(self, index):
+        """How many bytes a buffer has."""
+        return len(self.buffers[index]) + (sum(map(len, self.tail)) if index == 0 else 0)
 
     def copy(self):
         """A copy that can be added to; the buffers' bytes are shared until one grows."""
-        return Document(copy.deepcopy(self.tree), [bytes(buffer) for buffer in self.buffers], self.is_binary)
+        return Document(copy.deepcopy(self.tree), [bytes(buffer) for buffer in self.buffers], self.is_binary, list(self.tail))
 
     def items(self, key):
         """The list under a top-level key; raises BadFormat where it is no list of objects."""
@@ -81,20 +89,21 @@ def glb_parts(document):
     tree = copy.deepcopy(document.tree)
     for index, buffer in enumerate(tree.get("buffers", [])):
         buffer.pop("uri", None)
-        buffer["byteLength"] = len(document.buffers[index])
+        buffer["byteLength"] = document.length_of(index)
         if index > 0:
             buffer["uri"] = _as_data_uri(document.buffers[index])
     text = json.dumps(tree, separators=(",", ":"), ensure_ascii=False).encode()
     text += b" " * (-len(text) % 4)
-    binary = memoryview(document.buffers[0] if document.buffers else b"")
-    padding = b"\0" * (-len(binary) % 4)
-    total = 12 + 8 + len(text) + (8 + len(binary) + len(padding) if document.buffers else 0)
+    size = document.length_of(0) if document.buffers else 0
+    padding = b"\0" * (-size % 4)
+    total = 12 + 8 + len(text) + (8 + size + len(padding) if document.buffers else 0)
     yield struct.pack("<III", GLB_MAGIC, 2, total) + struct.pack("<II", len(text), JSON_CHUNK)
     yield text
     if document.buffers:
-        yield struct.pack("<II", len(binary) + len(padding), BINARY_CHUNK)
-        for start in range(0, len(binary), PART_BYTES):
-            yield binary[start : start + PART_BYTES]
+        yield struct.pack("<II", size + len(padding), BINARY_CHUNK)
+        for binary in (document.buffers[0], *document.tail):
+            for start in range(0, len(binary), PART_BYTES):
+                yield memoryview(binary)[start : start + PART_BYTES]
         yield padding
 
 
@@ -102,8 +111,8 @@ def write_gltf(document):
     """The document as glTF JSON bytes, all buffers as data URIs."""
     tree = copy.deepcopy(document.tree)
     for index, buffer in enumerate(tree.get("buffers", [])):
-        buffer["byteLength"] = len(document.buffers[index])
-        buffer["uri"] = _as_data_uri(document.buffers[index])
+        buffer["byteLength"] = document.length_of(index)
+        buffer["uri"] = _as_data_uri(b"".join([document.buffers[index], *(document.tail if index == 0 else [])]))
     return json.dumps(tree, indent=1, ensure_ascii=False).encode()
 
 
