@@ -228,6 +228,8 @@ class Stage:
             if layer.rides in by_layer:
                 root, solid = int(path.point_nodes[0]), by_layer[layer.rides]
                 self.rides[root] = solid, solid.ride_of(rest_world[root, :, 3])
+                if not solid.body.is_free[self.rides[root][1][0]].any():
+                    run.notes.append(f"{layer.name}: where it hangs, “{solid.layer.name}” is held, so the flesh does not take it along")
 
     def hang(self, moving):
         """Shift the roots that ride on solids along with them, in place."""

@@ -37,6 +37,7 @@ class RidingTest(TestCase):
         self.assertEqual([(bool(stage.wave), len(stage.solids)) for stage in run.stages], [(False, 1), (True, 0)])
         root = int(run.waves[0].paths[0].point_nodes[0])
         self.assertIn(root, run.translated)
+        self.assertIn("Bell: where it hangs, “Belly” is held, so the flesh does not take it along", run.notes)
         # The bell is nearest to flesh that is held; hang it where it is loosest.
         solid = run.solids[0]
         tets = solid.part.lattice.tets

@@ -9,8 +9,9 @@ array       shape               content
 points      (P, 4)              each particle's move since the frame began, x y z [m], and its inverse mass [1/kg]; so float32
                                 stays exact far from the origin and for steps however small
 velocities  (P / 4, 16)         [m/s]
-targets     (S, P / 4, 16)      keyed places after each of S substeps, since the frame began [m]
-before      (P / 4, 16)         keyed places when the frame began, likewise
+targets     float64 (S, N, 3)   keyed places of the N particles after each of S substeps [m]
+before      float64 (N, 3)      keyed places when the frame began [m]
+goals       (S + 1, P / 4, 16)  scratch for both, since the frame began [m]
 holds       (P / 4, 16)         share of the way to its keyed place that a particle is drawn in a substep; 1 pins it
 pulls       (P / 4, 16)         what a substep adds to the velocity [m/s]
 old         (P / 4, 16)         scratch
@@ -35,6 +36,14 @@ from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, whe
 from quiver.kernels.tets import measure_edges, solve_blocks
 
 # Each of these loops over its rows or blocks itself: handing arrays over once for each would cost more than the work.
+
+
+@njit(nogil=True, cache=True)
+def since(first, end, keyed, places, out):
+    """Keyed places (N, 3) of particles first..end-1 against ``places``, as rows of ``out`` float32 (P, 4)."""
+    for v in range(first, end):
+        for k in range(3):
+            out[v, k] = keyed[v, k] - places[v, k]
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
@@ -69,9 +78,9 @@ def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
 
 
 def _advance(
-    part, crew, gate, substeps, dt, points, velocities, tets, cords, rows, targets, before, holds, pulls, keep, air, limit, old, places
+    part, crew, gate, dt, points, velocities, tets, cords, rows, targets, before, goals, holds, pulls, keep, air, limit, old, places
 ):
-    """Advance one solid by one frame of ``substeps`` substeps of ``dt`` seconds, in place (arrays as in the module's text).
+    """Advance one solid by one frame of S substeps of ``dt`` seconds, in place (arrays as in the module's text).
 
     part, crew  which of how many threads this is; all of them call this with one ``gate``, int64 (1,), zero at the start
     keep, air   the shares of the velocity, against the keyed motion and against the world, that survive a substep
@@ -79,12 +88,17 @@ def _advance(
     """
     seam, wide = len(rows) - 1, points.reshape(-1, LANES)
     (tet_indices, tet_params, kinds, matrices, drafts, tet_starts), (cord_indices, cord_params, cord_starts) = tets, cords
+    substeps, count = len(targets), len(before)
+    for domain in range(part, seam, crew):
+        span = 4 * rows[domain], min(4 * rows[domain + 1], count)
+        since(*span, before, places, goals[0].reshape(-1, 4))
+        for step in range(substeps):
+            since(*span, targets[step], places, goals[step + 1].reshape(-1, 4))
     for domain in range(part, seam + 1, crew):
         measure_edges(tet_starts[domain], tet_starts[domain + 1], places, tet_indices, tet_params)
         measure_cords(cord_starts[domain], cord_starts[domain + 1], places, cord_indices, cord_params)
     for step in range(substeps):
-        now, then = before if step == 0 else targets[step - 1], targets[step]
-        last = before if step < 2 else targets[step - 2]
+        last, now, then = goals[max(step - 1, 0)], goals[step], goals[step + 1]
         for domain in range(part, seam, crew):
             span = rows[domain], rows[domain + 1]
             predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, keep, air, limit)
@@ -96,21 +110,10 @@ def _advance(
                 solve_blocks(tet_starts[seam], tet_starts[seam + 1], points, tet_indices, tet_params, kinds, matrices, drafts)
                 limit_blocks(cord_starts[seam], cord_starts[seam + 1], points, cord_indices, cord_params)
             meet(gate, crew)
-    now, last = targets[substeps - 1], before if substeps == 1 else targets[substeps - 2]
+    last, now = goals[substeps - 1], goals[substeps]
     for domain in range(part, seam, crew):
         finish_rows(rows[domain], rows[domain + 1], dt, wide, velocities, last, now, old, limit)
 
 
 advance_soft = njit(nogil=True, cache=True, error_model="numpy")(_advance)
 """`_advance`, compiled. The plain function, by one thread, is the slow reference and works with blocks of any width."""
-
-
-def _since(places, base, out):
-    """Places (S, N, 3) against base (N, 3), float64, as rows of ``out`` float32 (S, P, 4)."""
-    for step in range(len(places)):
-        for v in range(len(base)):
-            for k in range(3):
-                out[step, v, k] = places[step, v, k] - base[v, k]
-
-
-since = njit(nogil=True, cache=True)(_since)

@@ -222,19 +222,17 @@ def advance(model, state, targets, before, pull=None, threads=None):
 
     ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame.
     """
-    count, substeps = len(state.positions), len(targets)
+    count = len(state.positions)
     points, pulls, old = wide(count).reshape(-1, 4), wide(count), wide(count)
     points[:count, 3] = model.inverse_masses
     places = np.zeros((len(points), 3))
     places[:count] = state.positions
     pulls.reshape(-1, 4)[:count, :3] = (model.gravity if pull is None else pull) * np.float32(model.dt)
-    goals = state.goals(substeps)
-    soft.since(before[None], state.positions, goals[:1].reshape(1, -1, 4))
-    soft.since(targets, state.positions, goals[1:].reshape(substeps, -1, 4))
+    keyed = (np.ascontiguousarray(targets, float), np.ascontiguousarray(before, float), state.goals(len(targets)))
     shares = (np.float32(model.keep), np.float32(model.air), np.float32(model.speed_limit))
     gate, crew = np.zeros(1, np.int64), crew_of(len(model.rows) - 1, threads)
-    scene = (points, state.rows, model.tets, model.cords, model.rows, goals[1:], goals[0], model.holds, pulls, *shares, old, places)
-    together(lambda part: soft.advance_soft(part, crew, gate, substeps, np.float32(model.dt), *scene), crew)
+    scene = (points, state.rows, model.tets, model.cords, model.rows, *keyed, model.holds, pulls, *shares, old, places)
+    together(lambda part: soft.advance_soft(part, crew, gate, np.float32(model.dt), *scene), crew)
     state.positions = state.positions + points[:count, :3]
 
 

@@ -95,6 +95,19 @@ class AccessorTest(TestCase):
         self.assertEqual(caught.exception.findings[0].id, "missing-bytes")
 
 
+class LargeArrayTest(TestCase):
+    def test_a_large_array_is_written_where_its_view_says(self):
+        _, document = read_character(glb_bytes(arm()), "arm")
+        large = np.random.default_rng(0).normal(size=(400_000, 3)).astype(np.float32)
+        small = np.arange(9, dtype=np.float32).reshape(3, 3)
+        numbers = [append_accessor(document, values, "VEC3") for values in (small, large, small + 1.0)]
+        self.assertTrue(document.tail)
+        for written in (container.write_glb(document), container.write_gltf(document)):
+            again = container.parse(written)
+            for number, values in zip(numbers, (small, large, small + 1.0), strict=True):
+                np.testing.assert_array_equal(read_accessor(again, number, "test"), values)
+
+
 class LosslessTest(TestCase):
     def test_what_is_not_touched_goes_out_as_it_came_in(self):
         document = changed(

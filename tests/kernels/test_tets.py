@@ -22,19 +22,20 @@ class PlainCopyTest(TestCase):
         def scene():
             points, old, places = solid.wide(count).reshape(-1, 4), solid.wide(count), np.zeros((4 * rows, 3))
             points[:count, :3], points[:count, 3], places[:count] = shift, run.model.inverse_masses, made.nodes
-            still, pulls, velocities = np.zeros((4, rows, LANES), np.float32), solid.wide(count), solid.wide(count)
+            goals, pulls, velocities = np.zeros((5, rows, LANES), np.float32), solid.wide(count), solid.wide(count)
+            still = np.repeat(made.nodes[None], 4, 0)
             pulls.reshape(-1, 4)[:count, 1] = -0.04
             shares = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
             tets, cords = ((indices, params.copy(), *rest) for indices, params, *rest in (run.model.tets, run.model.cords))
-            solids = (points, velocities, tets, cords, run.model.rows, still, still[0], run.model.holds, pulls)
-            return [0, 1, np.zeros(1, np.int64), 4, np.float32(run.model.dt), *solids, *shares, old, places]
+            solids = (points, velocities, tets, cords, run.model.rows, still, made.nodes, goals, run.model.holds, pulls)
+            return [0, 1, np.zeros(1, np.int64), np.float32(run.model.dt), *solids, *shares, old, places]
 
         fast, slow = scene(), scene()
         soft.advance_soft(*fast)
-        steps = ("predict_rows", "finish_rows", "solve_blocks", "limit_blocks", "measure_edges", "measure_cords")
+        steps = ("since", "predict_rows", "finish_rows", "solve_blocks", "limit_blocks", "measure_edges", "measure_cords")
         with mock.patch.multiple(soft, **{name: getattr(soft, name).py_func for name in steps}):
             soft.advance_soft.py_func(*slow)
-        points, velocities = 5, 6
+        points, velocities = 4, 5
         self.assertGreater(np.abs(fast[velocities]).max(), 0.1)
         np.testing.assert_allclose(fast[points], slow[points], atol=2e-6)
         np.testing.assert_allclose(fast[velocities], slow[velocities], atol=1e-3)
