@@ -39,10 +39,17 @@ def tetrahedralise(positions, triangles, edge, keep_going=lambda: True):
 
     Raises BadInput where the package is not installed, or finds no inside.
     """
-    with tempfile.TemporaryFile() as request, tempfile.TemporaryFile() as answer, tempfile.TemporaryFile() as words:
+    home = os.environ | {"PYTHONPATH": str(HOME)}
+    with (
+        tempfile.TemporaryFile() as request,
+        tempfile.TemporaryFile() as answer,
+        tempfile.TemporaryFile() as words,
+        # The package leaves files where it stands.
+        tempfile.TemporaryDirectory() as folder,
+    ):
         np.savez(request, positions=np.asarray(positions, float), triangles=np.asarray(triangles, np.int32), edge=edge)
         request.seek(0)
-        worker = subprocess.Popen([sys.executable, "-m", __name__], stdin=request, stdout=answer, stderr=words, cwd=HOME)
+        worker = subprocess.Popen([sys.executable, "-m", __name__], stdin=request, stdout=answer, stderr=words, cwd=folder, env=home)
         try:
             while worker.poll() is None:
                 if not keep_going():
