@@ -4,7 +4,6 @@ from dataclasses import replace
 
 import numpy as np
 
-from quiver.errors import BadInput
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
 from quiver.rig.skinning import skinned_positions, skinned_through
@@ -18,7 +17,7 @@ class FinalSkin:
 
     def __init__(self, character, region, turned):
         self.mesh = character.mesh(region.mesh)
-        self.mesh_index = next(index for index, mesh in enumerate(character.meshes) if mesh is self.mesh)
+        self.mesh_index = character.mesh_index(region.mesh)
         levels = regions.decode(region.values, len(self.mesh.positions))
         # Here what is out is in with nothing: the keyed skin.
         levels = np.where(regions.is_in(levels), levels, 0).astype(np.uint8)
@@ -52,10 +51,4 @@ class FinalSkin:
 
 def final_skins(character, setup, turned):
     """The FinalSkins of a setup; ``turned`` are the nodes that chains move. Raises BadInput where one does not fit the character."""
-    found = []
-    for region in setup.regions:
-        if region.is_final:
-            if len(character.mesh(region.mesh).positions) != region.vertices:
-                raise BadInput(f"“{region.name}” was painted for {region.vertices} vertices, “{region.mesh}” has another number")
-            found.append(FinalSkin(character, region, turned))
-    return found
+    return [FinalSkin(character, region, turned) for region in setup.regions if region.is_final]

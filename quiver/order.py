@@ -7,16 +7,16 @@ from quiver.errors import BadInput
 
 
 @dataclass
-class Stage:
-    """What can be simulated at the same time: indices of chain paths and of solids. ``is_needed``: a later stage hangs on its chains."""
+class Group:
+    """What can be simulated at the same time: indices of chain paths and of solids. ``is_needed``: a later group hangs on its chains."""
 
     paths: list = field(default_factory=list)
     solids: list = field(default_factory=list)
     is_needed: bool = False
 
 
-def stages(skeleton, paths, path_layers, solids):
-    """The Stages in order. ``path_layers`` are the paths' layers; solids have a ``layer`` and ``carriers``, the nodes that carry them.
+def groups(skeleton, paths, path_layers, solids):
+    """The Groups in order. ``path_layers`` are the paths' layers; solids have a ``layer`` and ``carriers``, the nodes that carry them.
 
     Raises BadInput where parts hang on each other in a circle.
     """
@@ -38,10 +38,10 @@ def stages(skeleton, paths, path_layers, solids):
         here = [part for part, own in levels.items() if own == level]
         chains = [part for part in here if part[0] == "path"]
         out += [
-            Stage([index for _, index in chains if ("path", index) in hung_on], [], True),
-            Stage([index for _, index in chains if ("path", index) not in hung_on], [index for kind, index in here if kind == "solid"]),
+            Group([index for _, index in chains if ("path", index) in hung_on], [], True),
+            Group([index for _, index in chains if ("path", index) not in hung_on], [index for kind, index in here if kind == "solid"]),
         ]
-    return [stage for stage in out if stage.paths or stage.solids]
+    return [group for group in out if group.paths or group.solids]
 
 
 def _levels(needs, name_of):

@@ -147,6 +147,13 @@ class Setup:
                 return layer
         raise BadInput(f"expected the id of a layer of this setup, got “{identifier}”")
 
+    def volume(self, identifier):
+        """The volume layer of that id. Raises BadInput where there is none, or it is of another kind."""
+        layer = self.layer(identifier)
+        if layer.kind != "volume":
+            raise BadInput(f"expected a volume, “{layer.name}” is a {layer.kind}")
+        return layer
+
     def with_layer(self, changed):
         """This setup with one layer replaced (by its id). Raises BadInput where there is none."""
         self.layer(changed.id)

@@ -45,7 +45,7 @@ class Part:
 
     def __init__(self, character, region, scale, cell_metres=0.0, apart=False, built=""):
         self.mesh, levels = check_region(character, region)
-        self.mesh_index = next(index for index, mesh in enumerate(character.meshes) if mesh is self.mesh)
+        self.mesh_index = character.mesh_index(region.mesh)
         rest_world = rest_matrices(character.skeleton)
         surface = surface_of(character, self.mesh, scale)
         chosen = regions.is_in(levels)

@@ -77,8 +77,8 @@ class Run:
         rest_world = rest_matrices(self.skeleton)
         layer_of = [chain_layers[path.layer] for path in paths]
         self.stages = [
-            Stage(self, [paths[k] for k in stage.paths], [layer_of[k] for k in stage.paths], stage, rest_world)
-            for stage in order.stages(self.skeleton, paths, layer_of, self.solids)
+            Stage(self, [paths[k] for k in group.paths], [layer_of[k] for k in group.paths], group, rest_world)
+            for group in order.groups(self.skeleton, paths, layer_of, self.solids)
         ]
         self.waves = [stage.wave for stage in self.stages if stage.wave]
         self.rotated = np.array(sorted({int(node) for path in paths for node in path.drivers}), np.int32)
@@ -88,6 +88,8 @@ class Run:
         turned = {below for node in (*self.rotated, *self.translated) for below in self.skeleton.below(int(node))}
         self.final_skins = final_skins(spec.character, spec.setup, turned)
         self.moved = _moved([*self.solids, *self.final_skins])
+        ends = np.cumsum([0, *map(len, self.moved.values())])
+        self._places = {mesh: slice(*ends[k : k + 2]) for k, mesh in enumerate(self.moved)}
 
     def _last_frame(self):
         first, last = self.spec.first_frame, self.spec.last_frame
@@ -182,22 +184,17 @@ class Run:
         rotations = final.rotations[:, self.rotated].astype(np.float32)
         translations = final.translations[:, self.translated].astype(np.float32)
         offsets = self._all_offsets(len(rotations), soft)
-        start = 0
-        for mesh, vertices in self.moved.items():
-            here = slice(start, start := start + len(vertices))
-            for skin in self.final_skins:
-                if skin.mesh_index == mesh:
-                    skin.apply(offsets[:, here], vertices, keyed_world, final_world)
+        for skin in self.final_skins:
+            mesh = skin.mesh_index
+            skin.apply(offsets[:, self._places[mesh]], self.moved[mesh], keyed_world, final_world)
         return first_frame, rotations, translations, offsets, added
 
     def _all_offsets(self, frames, soft):
         """The solids' offsets put together, in the order of ``moved``; where two move one vertex, both count."""
-        start_of, total = {}, 0
-        for mesh, vertices in self.moved.items():
-            start_of[mesh], total = total, total + len(vertices)
-        out = np.zeros((frames, total, 3), np.float32)
+        out = np.zeros((frames, sum(map(len, self.moved.values())), 3), np.float32)
         for solid, moves in zip(self.solids, soft, strict=True):
-            out[:, start_of[solid.mesh_index] + np.searchsorted(self.moved[solid.mesh_index], solid.vertices)] += moves.astype(np.float32)
+            mesh = solid.mesh_index
+            out[:, self._places[mesh]][:, np.searchsorted(self.moved[mesh], solid.vertices)] += moves.astype(np.float32)
         return out
 
 
@@ -219,8 +216,8 @@ class Moving:
 class Stage:
     """What a run simulates at the same time: chains, as one wave; and solids (by index). ``rides`` {node: (solid, its place on it)}."""
 
-    def __init__(self, run, paths, layers, stage, rest_world):
-        self.skeleton, self.solids, self.is_needed, self.substeps = run.skeleton, stage.solids, stage.is_needed, run.substeps
+    def __init__(self, run, paths, layers, group, rest_world):
+        self.skeleton, self.solids, self.is_needed, self.substeps = run.skeleton, group.solids, group.is_needed, run.substeps
         self.wave = Wave(run.skeleton, paths, layers, run.spec.setup, run.substeps, rest_world, run.notes) if paths else None
         by_layer = {solid.layer.id: solid for solid in run.solids}
         self.rides = {}

@@ -44,11 +44,7 @@ class Character:
 
     def clip(self, name):
         """The clip of that name. Raises BadInput, listing the names there are."""
-        for clip in self.clips:
-            if clip.name == name:
-                return clip
-        known = ", ".join(f"“{clip.name}”" for clip in self.clips) or "none"
-        raise BadInput(f"expected one of the clips {known}, got “{name}”")
+        return self.clips[_place_of(name, self.clips, "clips")]
 
     @property
     def vertex_count(self):
@@ -60,12 +56,20 @@ class Character:
 
     def mesh(self, name):
         """The first mesh of that name. Raises BadInput, listing the names there are."""
-        for mesh in self.meshes:
-            if mesh.name == name:
-                return mesh
-        known = ", ".join(f"“{mesh.name}”" for mesh in self.meshes) or "none"
-        raise BadInput(f"expected one of the meshes {known}, got “{name}”")
+        return self.meshes[self.mesh_index(name)]
+
+    def mesh_index(self, name):
+        """Its place among the meshes. Raises BadInput likewise."""
+        return _place_of(name, self.meshes, "meshes")
 
     def clip_or_still(self, name):
         """The named clip; with no name, one frame of the rest pose."""
         return self.clip(name) if name else Clip("", (), 0.0, 0.0)
+
+
+def _place_of(name, items, what):
+    for place, item in enumerate(items):
+        if item.name == name:
+            return place
+    known = ", ".join(f"“{item.name}”" for item in items) or "none"
+    raise BadInput(f"expected one of the {what} {known}, got “{name}”")

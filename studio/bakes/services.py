@@ -91,10 +91,8 @@ def _shapes(bake, character, clip, rotations, translations):
     rows = frames - take.first_frame
     arrays = (take.rotated, take.translated, rotations[rows], translations[rows])
     world = meshes.take_world(character, clip, frames, take.frame_rate, *arrays)
-    wanted, offsets = (
-        {int(row): at for at, row in enumerate(rows)},
-        np.empty((len(rows), sum(map(len, take.moved.values())), 3), np.float32),
-    )
+    wanted = {int(row): at for at, row in enumerate(rows)}
+    offsets = np.empty((len(rows), sum(map(len, take.moved.values())), 3), np.float32)
     for chunk in take.chunks.iterator():
         for row, steps in enumerate(unpack_offsets(take, chunk), chunk.first_frame - take.first_frame):
             if row in wanted:

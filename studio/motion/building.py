@@ -6,7 +6,6 @@ import numpy as np
 from django.db import transaction
 
 from quiver.bodies import conforming
-from quiver.errors import BadInput
 from quiver.mesh import regions
 from quiver.solids import check_region, surface_of, usual_edge
 from studio.characters.services import loaded
@@ -19,17 +18,18 @@ from studio.takes.edits import edit
 @transaction.atomic
 def start_build(row, layer_id):
     """Queue the building of a layer's solid; one of this character that still runs is asked to stop. Raises BadInput."""
-    layer = row.setup.layer(layer_id)
-    if layer.kind != "volume":
-        raise BadInput(f"expected a volume, “{layer.name}” is a {layer.kind}")
+    row.setup.volume(layer_id)
     jobs.ask_to_stop(Job.objects.filter(solid_build__character=row))
     build = SolidBuild.objects.create(character=row, job=jobs.start("build"), layer_id=layer_id)
     jobs.enqueue(build.job, priority=20)
     return build
 
 
-def stop_build(build):
-    jobs.ask_to_stop(Job.objects.filter(pk=build.job_id))
+def stop_build(row, layer_id):
+    """Ask the newest building for a layer to stop."""
+    build = latest_build(row, layer_id)
+    if build:
+        jobs.ask_to_stop(Job.objects.filter(pk=build.job_id))
 
 
 def build(job_id, context):

@@ -24,7 +24,6 @@ class SolidBuild(models.Model):
     character = models.ForeignKey(Character, models.CASCADE, related_name="solid_builds")
     job = models.OneToOneField(Job, models.CASCADE, related_name="solid_build")
     layer_id = models.CharField(max_length=100)
-    started = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         ordering = ["-pk"]

@@ -29,13 +29,19 @@ def add_chain(row, where, end, branches, layer_id):
 def _pick(row, where, end, branches):
     if not where:
         raise BadInput("expected the joint to hang the chain on: click one on the stage, or type its name")
-    names = [name.strip() for name in where.split(",") if name.strip()]
-    # A joint's own name may have a comma in it.
-    if len(names) < 2 or any(node["name"] == where for node in row.facts["nodes"]):
+    names = _joint_names(row, where)
+    if len(names) < 2:
         return setups.ChainPick(where, end, (), branches)
     if end or branches:
         raise BadInput(f"expected either a root with an end or the {len(names)} joints of the chain themselves, got both")
     return setups.ChainPick(picked=tuple(names))
+
+
+def _joint_names(row, text):
+    """The joints that a text names, with commas between them; a joint's own name may have a comma in it."""
+    if any(node["name"] == text for node in row.facts["nodes"]):
+        return [text]
+    return [name.strip() for name in text.split(",") if name.strip()]
 
 
 def add_volume(row, kind, value):
@@ -47,7 +53,7 @@ def add_volume(row, kind, value):
         return edit(row, lambda setup: setup.with_new_volume(value), f"Volume of {row.setup.region(value).name}")
     character, _ = loaded(row.pk)
     if kind == "joints":
-        mesh, levels = _moved_by(character, value)
+        mesh, levels = _moved_by(character, _joint_names(row, value.strip()))
         name, options = value, {}
     elif kind == "pieces":
         mesh = character.mesh(value)
@@ -65,9 +71,8 @@ def add_volume(row, kind, value):
     return edit(row, change, f"Volume of {name}"[:200])
 
 
-def _moved_by(character, text):
-    """The mesh of which some joints (their names, with commas) move most, and what of it: (mesh, levels). Raises BadInput."""
-    names = [name.strip() for name in text.split(",") if name.strip()]
+def _moved_by(character, names):
+    """The mesh of which some joints move most, and what of it: (mesh, levels uint8 (V,)). Raises BadInput."""
     if not names:
         raise BadInput("expected the joints whose flesh is soft: click them on the stage, or type their names")
     nodes = {below for name in names for below in character.skeleton.below(character.skeleton.index(name))}
@@ -106,7 +111,7 @@ def mirror(row, layer_id):
 
 def volume_facts(row, layer_id, cell_size=None):
     """What the panel says of a volume as it would be built, with another size of its cells if given [mm]. Raises BadInput."""
-    layer = row.setup.layer(layer_id)
+    layer = row.setup.volume(layer_id)
     if cell_size is not None:
         layer = replace(layer, values=layer.values | {"cell_size": dials.dial_of("volume", "cell_size").checked(cell_size)})
     character, _ = loaded(row.pk)
@@ -125,15 +130,13 @@ def volume_facts(row, layer_id, cell_size=None):
 
 def unbuild(row, layer_id):
     """Go back from a conforming solid to a lattice."""
-    layer = row.setup.layer(layer_id)
+    layer = row.setup.volume(layer_id)
     return edit(row, lambda setup: setup.with_layer(replace(layer, built="")), f"{layer.name}: lattice")
 
 
 def lattice_of(row, layer_id):
     """The lattice of a volume layer, as the stage draws it. Raises BadInput."""
-    layer = row.setup.layer(layer_id)
-    if layer.kind != "volume":
-        raise BadInput(f"expected a volume, “{layer.name}” is a {layer.kind}")
+    layer = row.setup.volume(layer_id)
     character, _ = loaded(row.pk)
     part = Solid(character, layer, row.setup, [])
     carried, fixed = part.part.carried, int((~part.body.is_free).sum())

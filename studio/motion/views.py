@@ -15,6 +15,7 @@ from studio.characters.pages import character_or_404, render_step
 from studio.motion import building, services
 from studio.takes.edits import after_change
 
+BUILD_COMMANDS = {"build": building.start_build, "stop": building.stop_build}
 GROUPS = ("Feel", "Body", "Hold", "Limits", "Taper", "Build")
 
 
@@ -153,9 +154,9 @@ def start_build(request, pk, layer):
     command = request.POST.get("command", "")
     if command == "lattice":
         return _panel(request, row, layer, services.unbuild(row, layer))
-    build = building.latest_build(row, layer) if command == "stop" else building.start_build(row, layer)
-    if build and command == "stop":
-        building.stop_build(build)
+    if command not in BUILD_COMMANDS:
+        raise BadInput(f"expected lattice or one of {', '.join(BUILD_COMMANDS)}, got “{command}”")
+    BUILD_COMMANDS[command](row, layer)
     return _build_card(request, row, layer)
 
 

@@ -60,7 +60,7 @@ def simulate(job_id, context):
         done, spent = done + count, spent + chunk.cost_ms * count
         with transaction.atomic():
             offsets, used = frames.quantised(chunk.offsets, step)
-            data, moves = pack(chunk.rotations, chunk.translations), _codec_of_steps.encode(offsets) if offsets.size else b""
+            data, moves = pack(chunk.rotations, chunk.translations), pack_offsets(offsets)
             TakeChunk.objects.create(take=take, first_frame=chunk.first_frame, frames=count, data=data, offsets=moves, offset_step=used)
             _keep_measures(take, run, chunk)
             take.added = [*take.added, *np.round(chunk.added * 1000.0, 3).tolist()]
@@ -96,6 +96,11 @@ def unpack(take, chunk):
     flat = np.frombuffer(_codec.decode(bytes(chunk.data)) if chunk.data else b"", np.float32)
     split = chunk.frames * len(take.rotated) * 4
     return flat[:split].reshape(chunk.frames, -1, 4), flat[split:].reshape(chunk.frames, len(take.translated), 3)
+
+
+def pack_offsets(steps):
+    """Compress int16 offsets (F, R, 3); nothing where no vertex is moved."""
+    return _codec_of_steps.encode(steps) if steps.size else b""
 
 
 def unpack_offsets(take, chunk):

@@ -239,3 +239,5 @@ class BuildTest(RunningDeskTest):
         self.post(f"motion/{self.layer}/build/", command="stop")
         self.assertEqual(SolidBuild.objects.get().job.state, Job.State.STOPPED)
         self.assertEqual(self.post("motion/arm/build/", command="build").status_code, 422)
+        self.assertEqual(self.post(f"motion/{self.layer}/build/", command="paint").status_code, 422)
+        self.assertEqual(self.client.get(self.url("motion/arm/volume/")).status_code, 422)

@@ -32,7 +32,6 @@ class Migration(migrations.Migration):
             fields=[
                 ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
                 ('layer_id', models.CharField(max_length=100)),
-                ('started', models.DateTimeField(auto_now_add=True)),
                 ('character', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='solid_builds', to='characters.character')),
                 ('job', models.OneToOneField(on_delete=django.db.models.deletion.CASCADE, related_name='solid_build', to='jobs.job')),
             ],

@@ -131,21 +131,22 @@ export class CharacterView {
   setLook(look, isOn) {
     for (const material of this.meshes.map((mesh) => mesh.material)) {
       if (look === 'wire') material.wireframe = isOn;
-      if (look === 'xray') {
-        material.userData.solid ??= { transparent: material.transparent, opacity: material.opacity, depthWrite: material.depthWrite };
-        Object.assign(material, isOn ? { transparent: true, opacity: 0.46, depthWrite: false } : material.userData.solid);
-      }
       material.needsUpdate = true;
     }
+    if (look === 'xray') this._thin({ xray: isOn });
   }
 
-  /** Thin the skin to a veil, so that what is inside is seen; x-ray does the same with what the artist asked for. */
-  setGlassy(isOn) {
-    for (const mesh of this.meshes) {
-      mesh.material.userData.plain ??= { transparent: mesh.material.transparent, opacity: mesh.material.opacity, depthWrite: mesh.material.depthWrite };
-      if (isOn) Object.assign(mesh.material, { transparent: true, opacity: 0.16, depthWrite: false });
-      else if (mesh.material.opacity === 0.16) Object.assign(mesh.material, mesh.material.userData.plain);
-      mesh.material.needsUpdate = true;
+  /** Thin the skin to a veil, so that what is inside is seen. */
+  setGlassy(isOn) { this._thin({ glassy: isOn }); }
+
+  /** X-ray and veil both thin the skin; where both are on it is as thin as the veil. */
+  _thin(change) {
+    this.thinned = { ...this.thinned, ...change };
+    const opacity = this.thinned.glassy ? 0.16 : this.thinned.xray ? 0.46 : null;
+    for (const { material } of this.meshes) {
+      material.userData.solid ??= { transparent: material.transparent, opacity: material.opacity, depthWrite: material.depthWrite };
+      Object.assign(material, opacity ? { transparent: true, opacity, depthWrite: false } : material.userData.solid);
+      material.needsUpdate = true;
     }
   }
 
