@@ -216,23 +216,28 @@ class PlainSolid:
         tets_of, count = run.made.tets, len(run.made.nodes)
         self.points = np.zeros((4 * solid.row_count(count), 4), np.float32)
         self.points[:count, 3] = run.model.inverse_masses
-        block, lane = run.model.places.T
-        _, packed, kinds, table, *_ = run.model.tets
-        params = packed.reshape(-1, tets.PARAMS, LANES)[block, :, lane]
-        matrices = table.reshape(-1, tets.MATRICES, LANES)[kinds[block], :, lane]
-        self.lone = tets_of.reshape(-1, 1), params.reshape(-1, 1), np.arange(len(tets_of), dtype=np.int32), matrices.reshape(-1, 1)
+        goals, slots, lanes = run.model.places.T
+        _, _, packed, kinds, table, *_ = run.model.tets
+        edges = (run.made.nodes[tets_of[:, 1:]] - run.made.nodes[tets_of[:, :1]]).reshape(-1, 9)
+        ends = [packed[goals + row, lanes] for row in (tets.GOAL, tets.SOFTNESS)]
+        params = np.column_stack([edges, *ends]).astype(np.float32)
+        matrices = table.reshape(-1, tets.MATRICES, LANES)[kinds[slots], :, lanes]
+        # Each tetrahedron is a fan of its own.
+        numbers = np.arange(len(tets_of), dtype=np.int32)
+        alone = np.stack([np.ones_like(numbers), 4 * numbers, params.shape[1] * numbers, numbers], 1)
+        self.lone = alone, tets_of.reshape(-1, 1), params.reshape(-1, 1), numbers, matrices.reshape(-1, 1)
         self.colours = [
-            (*(np.ascontiguousarray(values[own].T) for values in (tets_of, params)), [0], np.ascontiguousarray(matrices[own].T))
+            (alone[:1], *(np.ascontiguousarray(values[own].T) for values in (tets_of, params)), [0], np.ascontiguousarray(matrices[own].T))
             for own in _colours(tets_of, count)
         ]
         self.none = np.zeros((0, LANES), np.float32)
 
     def scalar(self):
-        scalar_solve(0, len(self.lone[0]) // 4, self.points, *self.lone, np.zeros((0, 1), np.float32))
+        scalar_solve(0, len(self.lone[0]), self.points, *self.lone, np.zeros((0, 1), np.float32))
 
     def by_colour(self):
         for scene in self.colours:
-            tets.solve_blocks.py_func(0, 1, self.points, *scene, self.none)
+            tets.solve_fans.py_func(0, 1, self.points, *scene, self.none)
 
 
 def _colours(tets_of, count):
@@ -258,7 +263,7 @@ def _scalar_solve():
     scope = vars(tets) | {name: register_jitable(word) for name, word in words.items()}
     for name in ("combined", "crossed", "gained"):
         scope[name] = register_jitable(types.FunctionType(getattr(tets, name).__code__, scope))
-    return njit(error_model="numpy")(types.FunctionType(tets.solve_blocks.py_func.__code__, scope))
+    return njit(error_model="numpy")(types.FunctionType(tets.solve_fans.py_func.__code__, scope))
 
 
 def _scatter_one(points, indices, row, x, y, z, w):

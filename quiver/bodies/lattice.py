@@ -120,12 +120,14 @@ def _joined(parts):
 def ordered(nodes, tets):
     """Number nodes (N, 3) and tetrahedra (T, 4) one after another along the longest side, so that what is near has near numbers.
 
-    Returns both, each tetrahedron with a positive volume, which node was which (N,), and where each tetrahedron went (T,).
+    Returns both, which node was which (N,), and where each tetrahedron went (T,). Each has a positive volume, and its first two corners
+    in order: those of an edge that its neighbours share.
     """
     order = np.argsort(nodes[:, np.argmax(np.ptp(nodes, axis=0))], kind="stable")
     number = np.empty(len(order), np.int32)
     number[order] = np.arange(len(order))
     tets = number[tets]
+    tets[:, :2].sort(1)
     sequence = np.argsort(tets.min(1), kind="stable")
     place_of = np.empty(len(sequence), int)
     place_of[sequence] = np.arange(len(sequence))

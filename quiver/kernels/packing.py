@@ -1,4 +1,4 @@
-"""Packing tetrahedra, or cords, into blocks in which no particle is named twice."""
+"""Packing tetrahedra, or cords, into blocks in which no particle is named twice; cutting tetrahedra into fans."""
 
 import numpy as np
 from numba import njit
@@ -7,6 +7,8 @@ from quiver.kernels.lanes import LANES
 
 WINDOW = 48
 """Blocks that are open at once; each is one bit of a particle's mask."""
+LONGEST_FAN = 4
+"""Tetrahedra around an edge, as a lattice has them; where there are more they make several fans, so that few kinds of blocks do."""
 
 
 def _pack_blocks(items, particles):
@@ -51,3 +53,54 @@ def _clear(slot, count, members, items, masks):
 
 
 pack_blocks = njit(nogil=True, cache=True)(_pack_blocks)
+
+
+def _walk_fans(tets):
+    """Tetrahedra int32 (T, 4), sorted by their first two corners, that follow each other around the edge between those.
+
+    Returns them in that order, (T,), and where each fan begins, and all end, (F + 1,).
+    """
+    order, starts = np.empty(len(tets), np.int64), np.empty(len(tets) + 1, np.int64)
+    is_free = np.ones(len(tets), np.bool_)
+    at, fans, begin = 0, 0, 0
+    while begin < len(tets):
+        end = begin
+        while end < len(tets) and tets[end, 0] == tets[begin, 0] and tets[end, 1] == tets[begin, 1]:
+            end += 1
+        while at < end:
+            t, length = _head(begin, end, tets, is_free), 0
+            starts[fans] = at
+            fans += 1
+            while t >= 0 and length < LONGEST_FAN:
+                order[at], is_free[t] = t, False
+                at, length = at + 1, length + 1
+                t = _follower(begin, end, tets, is_free, tets[t, 3])
+        begin = end
+    starts[fans] = at
+    return order, starts[: fans + 1]
+
+
+@njit(cache=True)
+def _follower(begin, end, tets, is_free, corner):
+    for t in range(begin, end):
+        if is_free[t] and tets[t, 2] == corner:
+            return t
+    return -1
+
+
+@njit(cache=True)
+def _head(begin, end, tets, is_free):
+    """The first free one that follows none; in a closed ring, the first free one."""
+    first = -1
+    for t in range(begin, end):
+        if is_free[t]:
+            first = t if first < 0 else first
+            is_led = False
+            for other in range(begin, end):
+                is_led |= is_free[other] and tets[other, 3] == tets[t, 2]
+            if not is_led:
+                return t
+    return first
+
+
+walk_fans = njit(nogil=True, cache=True)(_walk_fans)

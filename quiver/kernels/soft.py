@@ -21,8 +21,8 @@ places      float64 (P, 3)      the particles when the frame began [m]
 A row of sixteen numbers, as the lanes take them, is four particles; the fourth number of each is 0, but for the inverse masses.
 P is a multiple of four and the last particle is nobody's.
 
-``tets`` is (indices, params, kinds, matrices, drafts, starts) and ``cords`` (indices, params, starts): what their modules say, and the
-blocks (D + 2,) where each of D domains begins, where the seam begins, and where all ends. ``rows`` (D + 1,) likewise for the rows of
+``tets`` is (fans, indices, params, kinds, matrices, drafts, starts) and ``cords`` (indices, params, starts): what their modules say, and
+the blocks (D + 2,) where each of D domains begins, where the seam begins, and where all ends. ``rows`` (D + 1,) likewise for the rows of
 particles.
 """
 
@@ -33,7 +33,7 @@ from numba.extending import register_jitable
 from quiver.kernels.cords import limit_blocks, measure_cords
 from quiver.kernels.gates import meet
 from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
-from quiver.kernels.tets import measure_edges, solve_blocks
+from quiver.kernels.tets import measure_fans, solve_fans
 
 # Each of these loops over its rows or blocks itself: handing arrays over once for each would cost more than the work.
 
@@ -87,7 +87,7 @@ def _advance(
     limit       [m/s] the greatest speed against the keyed motion
     """
     seam, wide = len(rows) - 1, points.reshape(-1, LANES)
-    (tet_indices, tet_params, kinds, matrices, drafts, tet_starts), (cord_indices, cord_params, cord_starts) = tets, cords
+    (fans, tet_indices, tet_params, kinds, matrices, drafts, tet_starts), (cord_indices, cord_params, cord_starts) = tets, cords
     substeps, count = len(targets), len(before)
     for domain in range(part, seam, crew):
         span = 4 * rows[domain], min(4 * rows[domain + 1], count)
@@ -95,19 +95,19 @@ def _advance(
         for step in range(substeps):
             since(*span, targets[step], places, goals[step + 1].reshape(-1, 4))
     for domain in range(part, seam + 1, crew):
-        measure_edges(tet_starts[domain], tet_starts[domain + 1], places, tet_indices, tet_params)
+        measure_fans(tet_starts[domain], tet_starts[domain + 1], places, fans, tet_indices, tet_params)
         measure_cords(cord_starts[domain], cord_starts[domain + 1], places, cord_indices, cord_params)
     for step in range(substeps):
         last, now, then = goals[max(step - 1, 0)], goals[step], goals[step + 1]
         for domain in range(part, seam, crew):
             span = rows[domain], rows[domain + 1]
             predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, keep, air, limit)
-            solve_blocks(tet_starts[domain], tet_starts[domain + 1], points, tet_indices, tet_params, kinds, matrices, drafts)
+            solve_fans(tet_starts[domain], tet_starts[domain + 1], points, fans, tet_indices, tet_params, kinds, matrices, drafts)
             limit_blocks(cord_starts[domain], cord_starts[domain + 1], points, cord_indices, cord_params)
         if seam > 1:
             meet(gate, crew)
             if part == 0:
-                solve_blocks(tet_starts[seam], tet_starts[seam + 1], points, tet_indices, tet_params, kinds, matrices, drafts)
+                solve_fans(tet_starts[seam], tet_starts[seam + 1], points, fans, tet_indices, tet_params, kinds, matrices, drafts)
                 limit_blocks(cord_starts[seam], cord_starts[seam + 1], points, cord_indices, cord_params)
             meet(gate, crew)
     last, now = goals[substeps - 1], goals[substeps]

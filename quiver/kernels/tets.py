@@ -1,4 +1,4 @@
-"""Tetrahedra of a soft solid, sixteen at a time.
+"""Tetrahedra of a soft solid, sixteen fans of them at a time.
 
 One step is extended position-based dynamics (Macklin, Müller, Chentanez 2016; small steps: Macklin et al. 2019) of
 the stable neo-Hookean solid (Smith, de Goes, Kim 2018) in the split of Macklin and Müller 2021: shape, tr(F^T F), and volume,
@@ -7,11 +7,24 @@ exactly, by a constant matrix; the volume's push is then one constraint of rank 
 as the one constraint |F| instead would be a little cheaper, but it leaves out the shape's geometric stiffness and buckles at
 rest once shear waves cross a third of an element in a substep; this form stays put up to 0.7 (measured on bars).
 
-``points`` are as in soft.py. ``indices`` int32 (4 B, 16): the four particles of the tetrahedra of B blocks, which differ within
-a block; lanes that hold no tetrahedron name a point that is nobody's. ``params`` (PARAMS B, 16) and ``matrices`` (MATRICES K, 16): see the
-constants below; ``kinds`` int32 (B,) says which matrices a block has. Those of a lattice's inside are all the same, and reading them
-again and again from far memory made 50,000 tetrahedra a fifth slower (measured). ``drafts`` (9 B, 16) or none: what is taken off the
-three edges before the shape pulls at them, see `settle`.
+Tetrahedra that follow each other around an edge are a fan: the edge's two particles, then the ring's, in which each tetrahedron
+spans two. A fan is fetched once and solved one tetrahedron after another, which halves what has to be read and sorted into lanes.
+A block is sixteen fans of as many tetrahedra, which share no particle.
+
+========  =================  ======================================================================
+array     shape              content
+========  =================  ======================================================================
+points    (P, 4)             as in soft.py
+fans      int32 (B, 4)       per block: tetrahedra n in each fan; first row in indices; in params; first of its n slots
+indices   int32 (rows, 16)   n + 3 rows per block: the particles of its fans. A ring that closes names its first one again;
+                             lanes without a fan name a point that is nobody's
+params    (rows, 16)         5 n + 6 rows per block: three for the way from the fan's first particle to each other one when the frame
+                             began [m], then GOAL and SOFTNESS of each tetrahedron
+kinds     int32 (slots,)     which matrices the tetrahedra of a slot have; those of a lattice's inside are all the same, and reading
+                             them again and again from far memory made 50,000 tetrahedra a fifth slower (measured)
+matrices  (MATRICES K, 16)   SHAPE and VOLUME
+drafts    (9 slots, 16)      or none: what is taken off the three edges before the shape pulls at them, see `settle`
+========  =================  ======================================================================
 """
 
 import numpy as np
@@ -20,13 +33,10 @@ from numba.extending import register_jitable
 
 from quiver.kernels.lanes import fused, gather, larger, load, scatter
 
-EDGE = 0
-"""The three edges from the first particle when the frame began, nine rows [m]."""
-VOLUME_GOAL = 9
+GOAL = 0
 """Six times the volume that the volume constraint wants [m3]."""
-VOLUME_SOFTNESS = 10
+SOFTNESS = 1
 """Compliance of six times the volume, over dt squared; large where there is no tetrahedron."""
-PARAMS = 11
 SHAPE = 0
 """What the shape's step moves the four particles by, per edge: rows 4 x 3, negative."""
 VOLUME = 12
@@ -55,65 +65,78 @@ def gained(g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z, ax, ay, az, bx, by, bz, 
     return fused(g3z, cz - z, fused(g2z, bz - z, fused(g1z, az - z, along_x + along_y)))
 
 
-def _solve_blocks(first, end, points, indices, params, kinds, matrices, drafts):
-    """Move the particles of the tetrahedra of blocks first..end-1 by one step of shape and volume together; ``drafts`` may be empty.
+def goal_row(fan, k):
+    """The row of params, counted from the block's first, that holds the GOAL of tetrahedron ``k`` of a fan of so many; SOFTNESS follows."""
+    return 3 * fan + 6 + 2 * k
 
-    The loop is in here, not around a function for one block: that would be called, not built in, and take half as long again.
+
+def _solve_fans(first, end, points, fans, indices, params, kinds, matrices, drafts):
+    """Move the particles of the fans of blocks first..end-1, tetrahedron by tetrahedron, by one step of shape and volume together.
+
+    The formula is in here, not in a function for one tetrahedron: that would be called, not built in, and take half as long again.
     """
     for block in range(first, end):
-        i, p, m = 4 * block, PARAMS * block, MATRICES * kinds[block]
+        fan, i, p, slot = fans[block, 0], fans[block, 1], fans[block, 2], fans[block, 3]
         ax, ay, az, aw = gather(points, indices, i)
         bx, by, bz, bw = gather(points, indices, i + 1)
         cx, cy, cz, cw = gather(points, indices, i + 2)
-        dx, dy, dz, dw = gather(points, indices, i + 3)
-        e1x, e1y, e1z = load(params, p) + (bx - ax), load(params, p + 1) + (by - ay), load(params, p + 2) + (bz - az)
-        e2x, e2y, e2z = load(params, p + 3) + (cx - ax), load(params, p + 4) + (cy - ay), load(params, p + 5) + (cz - az)
-        e3x, e3y, e3z = load(params, p + 6) + (dx - ax), load(params, p + 7) + (dy - ay), load(params, p + 8) + (dz - az)
-        # Gradients of six times the volume for the last three particles; the first one's balances them.
-        g1x, g1y, g1z = crossed(e2x, e2y, e2z, e3x, e3y, e3z)
-        g2x, g2y, g2z = crossed(e3x, e3y, e3z, e1x, e1y, e1z)
-        g3x, g3y, g3z = crossed(e1x, e1y, e1z, e2x, e2y, e2z)
-        gradients = (g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z)
-        v = m + VOLUME
-        v0x, v0y, v0z = combined(matrices, v, *gradients)
-        v1x, v1y, v1z = combined(matrices, v + 3, *gradients)
-        v2x, v2y, v2z = combined(matrices, v + 6, *gradients)
-        v3x, v3y, v3z = combined(matrices, v + 9, *gradients)
-        give = gained(*gradients, v1x, v1y, v1z, v2x, v2y, v2z, v3x, v3y, v3z, v0x, v0y, v0z)
-        # Divided here already, the slow division goes on while the shape is summed up.
-        share = 1.0 / larger(load(params, p + VOLUME_SOFTNESS) + give, TINY)
-        sixfold = fused(e1x, g1x, fused(e1y, g1y, e1z * g1z))
-        if len(drafts):
-            d = 9 * block
-            e1x, e1y, e1z = e1x - load(drafts, d), e1y - load(drafts, d + 1), e1z - load(drafts, d + 2)
-            e2x, e2y, e2z = e2x - load(drafts, d + 3), e2y - load(drafts, d + 4), e2z - load(drafts, d + 5)
-            e3x, e3y, e3z = e3x - load(drafts, d + 6), e3y - load(drafts, d + 7), e3z - load(drafts, d + 8)
-        s = m + SHAPE
-        s0x, s0y, s0z = combined(matrices, s, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-        s1x, s1y, s1z = combined(matrices, s + 3, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-        s2x, s2y, s2z = combined(matrices, s + 6, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-        s3x, s3y, s3z = combined(matrices, s + 9, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-        shape_done = gained(*gradients, s1x, s1y, s1z, s2x, s2y, s2z, s3x, s3y, s3z, s0x, s0y, s0z)
-        push = (load(params, p + VOLUME_GOAL) + shape_done - sixfold) * share
-        scatter(points, indices, i, fused(push, v0x, ax - s0x), fused(push, v0y, ay - s0y), fused(push, v0z, az - s0z), aw)
-        scatter(points, indices, i + 1, fused(push, v1x, bx - s1x), fused(push, v1y, by - s1y), fused(push, v1z, bz - s1z), bw)
-        scatter(points, indices, i + 2, fused(push, v2x, cx - s2x), fused(push, v2y, cy - s2y), fused(push, v2z, cz - s2z), cw)
-        scatter(points, indices, i + 3, fused(push, v3x, dx - s3x), fused(push, v3y, dy - s3y), fused(push, v3z, dz - s3z), dw)
+        r, q = p + 3, p + 3 * fan + 6
+        for k in range(fan):
+            m = MATRICES * kinds[slot + k]
+            dx, dy, dz, dw = gather(points, indices, i + 3 + k)
+            e1x, e1y, e1z = load(params, p) + (bx - ax), load(params, p + 1) + (by - ay), load(params, p + 2) + (bz - az)
+            e2x, e2y, e2z = load(params, r) + (cx - ax), load(params, r + 1) + (cy - ay), load(params, r + 2) + (cz - az)
+            e3x, e3y, e3z = load(params, r + 3) + (dx - ax), load(params, r + 4) + (dy - ay), load(params, r + 5) + (dz - az)
+            # Gradients of six times the volume for the last three particles; the first one's balances them.
+            g1x, g1y, g1z = crossed(e2x, e2y, e2z, e3x, e3y, e3z)
+            g2x, g2y, g2z = crossed(e3x, e3y, e3z, e1x, e1y, e1z)
+            g3x, g3y, g3z = crossed(e1x, e1y, e1z, e2x, e2y, e2z)
+            gradients = (g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z)
+            v = m + VOLUME
+            v0x, v0y, v0z = combined(matrices, v, *gradients)
+            v1x, v1y, v1z = combined(matrices, v + 3, *gradients)
+            v2x, v2y, v2z = combined(matrices, v + 6, *gradients)
+            v3x, v3y, v3z = combined(matrices, v + 9, *gradients)
+            give = gained(*gradients, v1x, v1y, v1z, v2x, v2y, v2z, v3x, v3y, v3z, v0x, v0y, v0z)
+            # Divided here already, the slow division goes on while the shape is summed up.
+            share = 1.0 / larger(load(params, q + SOFTNESS) + give, TINY)
+            sixfold = fused(e1x, g1x, fused(e1y, g1y, e1z * g1z))
+            if len(drafts):
+                d = 9 * (slot + k)
+                e1x, e1y, e1z = e1x - load(drafts, d), e1y - load(drafts, d + 1), e1z - load(drafts, d + 2)
+                e2x, e2y, e2z = e2x - load(drafts, d + 3), e2y - load(drafts, d + 4), e2z - load(drafts, d + 5)
+                e3x, e3y, e3z = e3x - load(drafts, d + 6), e3y - load(drafts, d + 7), e3z - load(drafts, d + 8)
+            s = m + SHAPE
+            s0x, s0y, s0z = combined(matrices, s, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
+            s1x, s1y, s1z = combined(matrices, s + 3, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
+            s2x, s2y, s2z = combined(matrices, s + 6, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
+            s3x, s3y, s3z = combined(matrices, s + 9, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
+            shape_done = gained(*gradients, s1x, s1y, s1z, s2x, s2y, s2z, s3x, s3y, s3z, s0x, s0y, s0z)
+            push = (load(params, q + GOAL) + shape_done - sixfold) * share
+            scatter(points, indices, i + 2 + k, fused(push, v2x, cx - s2x), fused(push, v2y, cy - s2y), fused(push, v2z, cz - s2z), cw)
+            ax, ay, az = fused(push, v0x, ax - s0x), fused(push, v0y, ay - s0y), fused(push, v0z, az - s0z)
+            bx, by, bz = fused(push, v1x, bx - s1x), fused(push, v1y, by - s1y), fused(push, v1z, bz - s1z)
+            cx, cy, cz, cw = fused(push, v3x, dx - s3x), fused(push, v3y, dy - s3y), fused(push, v3z, dz - s3z), dw
+            r, q = r + 3, q + 2
+        scatter(points, indices, i + 2 + fan, cx, cy, cz, cw)
+        scatter(points, indices, i, ax, ay, az, aw)
+        scatter(points, indices, i + 1, bx, by, bz, bw)
 
 
-solve_blocks = njit(nogil=True, cache=True, error_model="numpy")(_solve_blocks)
+solve_fans = njit(nogil=True, cache=True, error_model="numpy")(_solve_fans)
 
 
 @njit(nogil=True, cache=True)
-def measure_edges(first, end, places, indices, params):
-    """Write the edges of the tetrahedra of blocks first..end-1 between places float64 (P, 3) into their rows of params."""
+def measure_fans(first, end, places, fans, indices, params):
+    """Write the ways from the fans' first particles, in blocks first..end-1, between places float64 (P, 3) into their rows of params."""
     for block in range(first, end):
+        fan, i, p = fans[block, 0], fans[block, 1], fans[block, 2]
         for lane in range(indices.shape[1]):
-            a = indices[4 * block, lane]
-            for corner in range(3):
-                b = indices[4 * block + 1 + corner, lane]
+            a = indices[i, lane]
+            for other in range(fan + 2):
+                b = indices[i + 1 + other, lane]
                 for k in range(3):
-                    params[block * PARAMS + EDGE + 3 * corner + k, lane] = places[b, k] - places[a, k]
+                    params[p + 3 * other + k, lane] = places[b, k] - places[a, k]
 
 
 def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, params, drafts):
@@ -123,8 +146,9 @@ def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, par
     stretch s, which keeps the energy convex however it is distorted or turned inside out. Its shape pulls at edges less the draft,
     which that push just balances. At rest the goals are the model's and the drafts are zero.
 
-    places int32 (T, 2) block and lane of each; gram (T, 3, 3) [1/m2] of the inverse rest edges, metric (T, 3, 3) [m2] of the rest edges,
-    sixfold (T,) six times the rest volumes [m3]; ratio of shear to bulk; pressure the share by which the solid wants to be larger
+    places int32 (T, 3) of each: its GOAL's row of params, its slot, its lane; gram (T, 3, 3) [1/m2] of the inverse rest edges,
+    metric (T, 3, 3) [m2] of the rest edges, sixfold (T,) six times the rest volumes [m3]; ratio of shear to bulk; pressure the share by
+    which the solid wants to be larger
     """
     for t in range(len(tets)):
         p, q, r, s = positions[tets[t, 0]], positions[tets[t, 1]], positions[tets[t, 2]], positions[tets[t, 3]]
@@ -146,12 +170,12 @@ def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, par
             )
         )
         stretch = max(stretch, 1e-6)
-        block, lane = places[t, 0], places[t, 1]
+        goal, slot, lane = places[t, 0], places[t, 1], places[t, 2]
         volume = ax * gx[0] + ay * gy[0] + az * gz[0]
-        params[block * PARAMS + VOLUME_GOAL, lane] = volume + (ratio / stretch + pressure) * sixfold[t]
-        share, row = 1.0 / (stretch * sixfold[t]), 9 * block
-        for k, (edges, goal) in enumerate((((ax, bx, cx), gx), ((ay, by, cy), gy), ((az, bz, cz), gz))):
-            balanced = _applied(metric[t], goal[0], goal[1], goal[2])
+        params[goal, lane] = volume + (ratio / stretch + pressure) * sixfold[t]
+        share, row = 1.0 / (stretch * sixfold[t]), 9 * slot
+        for k, (edges, gradient) in enumerate((((ax, bx, cx), gx), ((ay, by, cy), gy), ((az, bz, cz), gz))):
+            balanced = _applied(metric[t], gradient[0], gradient[1], gradient[2])
             for edge in range(3):
                 drafts[row + 3 * edge + k, lane] = edges[edge] - share * balanced[edge]
 

@@ -8,19 +8,12 @@ from quiver.kernels import cords as cord
 from quiver.kernels import soft
 from quiver.kernels import tets as tet
 from quiver.kernels.lanes import LANES, aligned
-from quiver.kernels.packing import pack_blocks
 from quiver.mesh.topology import edges_of_tets
+from quiver.sim.packing import pack_fans, pack_items, row_count
 from quiver.threads import crew_of, together
 
-NO_TETRAHEDRON = 1e9
-"""Softness of a lane that holds no tetrahedron."""
 NO_CORD = 1e9
 """Length of a lane that holds no cord [m]."""
-SNAPPED_BITS = 26
-"""Matrices are rounded to so many bits of their largest number, finer than float32 holds, so that what should be the same is."""
-MANY = 1000
-"""Tetrahedra with the same matrices from which on they are packed together."""
-_HASH = np.random.default_rng(0).integers(1, 2**62, tet.MATRICES, dtype=np.uint64)
 WORTH_CUTTING = 4000
 """Tetrahedra from which on a solid is cut into two domains, for two threads."""
 
@@ -39,8 +32,8 @@ class CordLimits:
 class SolidModel:
     """N particles, T tetrahedra; SI units. What the kernel takes (kernels/soft.py) and `advance` does not make itself.
 
-    tets (indices, params, kinds, matrices, drafts, starts), whose rows of edges are filled anew each frame; cords likewise; rows (D + 1,)
-    corners int32 (T, 4) the tetrahedra, places int32 (T, 2) block and lane of each; pressure a share of the volume
+    tets (fans, indices, params, kinds, matrices, drafts, starts), whose rows of ways are filled anew each frame; cords likewise;
+    rows (D + 1,); corners int32 (T, 4) the tetrahedra, places int32 (T, 3) goal's row, slot and lane of each; pressure a share of volume
     inverse_masses float32 (N,); holds (P / 4, 16); keep, air shares a substep; gravity (3,) [m/s2]; dt [s]; speed_limit [m/s]
     """
 
@@ -73,20 +66,16 @@ def solid_model(
     rows = _rows_of_domains(tets, count)
     inverse_masses = np.where(body.is_free, 1.0 / body.masses, 0.0)
     shear, bulk = body.shear * young, body.bulk * young
-    values = np.zeros((len(tets), tet.PARAMS))
-    matrices = np.concatenate([_snapped(each) for each in _steps(body, inverse_masses[tets], shear * dt**2)], axis=1)
-    values[:, tet.VOLUME_GOAL] = (1.0 + shear / bulk + pressure) * body.sixfold
-    values[:, tet.VOLUME_SOFTNESS] = body.sixfold**2 / (bulk * body.volumes * dt**2)
-    empty = np.zeros(tet.PARAMS)
-    empty[tet.VOLUME_SOFTNESS] = NO_TETRAHEDRON
+    matrices = np.concatenate(_steps(body, inverse_masses[tets], shear * dt**2), axis=1)
+    goals = (1.0 + shear / bulk + pressure) * body.sixfold
+    softness = body.sixfold**2 / (bulk * body.volumes * dt**2)
     pull = body.springs * young * dt**2
     holds = wide(count)
     holds.reshape(-1, 4)[:count, :3] = np.where(body.is_free, pull / (1.0 + pull), 1.0)[:, None]
-    indices, params, starts, places = _packed(tets, values, empty, rows, count, _common_first(matrices))
-    kinds, matrices = _kinds(matrices, places, starts[-1])
-    drafts = aligned((9 * (len(indices) // 4 if settles else 0), LANES))
+    *packed, starts, places = pack_fans(tets, goals, softness, matrices, rows, count)
+    drafts = aligned((9 * (len(packed[3]) if settles else 0), LANES))
     return SolidModel(
-        (indices, params, kinds, matrices, drafts, starts),
+        (*packed, drafts, starts),
         *_cords(body, tets, longest, rows, count),
         tets,
         places,
@@ -110,7 +99,7 @@ def _cords(body, tets, longest, rows, count):
         edges, lengths = edges_of_tets(body.nodes, tets)
         values = np.zeros((len(edges), cord.PARAMS))
         values[:, cord.LONGEST] = lengths * longest
-    *packed, places = _packed(edges, values, np.array([0.0, 0.0, 0.0, NO_CORD]), rows, count)
+    *packed, places = pack_items(edges, values, np.array([0.0, 0.0, 0.0, NO_CORD]), rows, count)
     return tuple(packed), CordLimits(edges, places, values[:, cord.LONGEST], longest)
 
 
@@ -123,62 +112,9 @@ def _rows_of_domains(tets, count):
     return np.array(ends, np.int32)
 
 
-def row_count(particles):
-    """Rows of four for so many particles and the one that is nobody's."""
-    return particles // 4 + 1
-
-
 def wide(particles):
     """Zeros for a row of four numbers for each particle, as the lanes take them."""
     return aligned((row_count(particles), LANES))
-
-
-def _snapped(matrices):
-    """Matrices (T, M) as float32, rounded just so that those that are the same but for the order of their sums are the same to the bit."""
-    step = np.exp2(np.ceil(np.log2(np.maximum(np.abs(matrices).max(1, keepdims=True), 1e-300))) - SNAPPED_BITS)
-    return (np.round(matrices / step) * step).astype(np.float32)
-
-
-def _common_first(matrices):
-    """An order (T,) in which tetrahedra with the same matrices (T, M) come together where many have them, so that blocks are alike."""
-    _, kinds, counts = np.unique(matrices.view(np.uint32).astype(np.uint64) @ _HASH, return_inverse=True, return_counts=True)
-    return np.argsort(np.where(counts[kinds] >= MANY, kinds, len(counts)), kind="stable")
-
-
-def _kinds(matrices, places, blocks):
-    """The different blocks of matrices (MATRICES K, LANES), and which each block has, int32 (B,)."""
-    laid = np.zeros((blocks, tet.MATRICES, LANES), np.float32)
-    laid[places[:, 0], :, places[:, 1]] = matrices
-    number, kinds = {}, np.empty(blocks, np.int32)
-    for block, own in enumerate(laid):
-        kinds[block] = number.setdefault(own.tobytes(), len(number))
-    table = aligned((len(number), tet.MATRICES, LANES))
-    table[kinds] = laid
-    return kinds, table.reshape(-1, LANES)
-
-
-def _packed(items, values, empty, rows, count, order=None):
-    """Pack items (T, k) with their values (T, params), one domain after another, then the seam: (indices, params, starts, places).
-
-    empty (params,) are the values of a lane without an item; ``order`` (T,) in which they are taken within a domain.
-    """
-    domains = len(rows) - 1
-    side = np.searchsorted(4 * rows[1:], items, side="right")
-    side = np.where(side.min(1) == side.max(1), side.max(1), domains)
-    starts, places = [0], np.zeros((len(items), 2), np.int64)
-    for domain in range(domains + 1):
-        own = np.flatnonzero(side == domain) if order is None else order[side[order] == domain]
-        packed = pack_blocks(np.ascontiguousarray(items[own]), count)
-        # Blocks that were opened and never used are left out.
-        used, number = np.unique(packed[:, 0], return_inverse=True)
-        places[own] = np.stack([starts[-1] + number, packed[:, 1]], 1)
-        starts.append(starts[-1] + len(used))
-    indices = np.full((starts[-1], items.shape[1], LANES), 4 * row_count(count) - 1, np.int32)
-    indices[places[:, 0], :, places[:, 1]] = items
-    params = aligned((starts[-1], len(empty), LANES))
-    params[:] = empty[:, None]
-    params[places[:, 0], :, places[:, 1]] = values
-    return indices.reshape(-1, LANES), params.reshape(-1, LANES), np.array(starts, np.int32), places.astype(np.int32)
 
 
 def _steps(body, weights, shear):
@@ -201,12 +137,16 @@ class SolidState:
 
     def __init__(self, positions):
         self.positions = np.array(positions, float)
-        self.rows = wide(len(positions))
-        self.velocities = self.rows.reshape(-1, 4)[: len(positions)]
+        count = len(positions)
+        self.rows = wide(count)
+        self.velocities = self.rows.reshape(-1, 4)[:count]
+        # Kept from frame to frame: new memory costs more than filling it.
+        self.points, self.pulls, self.old = wide(count).reshape(-1, 4), wide(count), wide(count)
+        self.places = np.zeros((len(self.points), 3))
         self._goals = None
 
     def goals(self, substeps):
-        """Room for keyed places (substeps + 1, P / 4, LANES), kept from the last frame: new memory costs more than filling it."""
+        """Room for keyed places (substeps + 1, P / 4, LANES)."""
         if self._goals is None or len(self._goals) != substeps + 1:
             self._goals = aligned((substeps + 1, row_count(len(self.positions)), LANES))
         return self._goals
@@ -223,15 +163,13 @@ def advance(model, state, targets, before, pull=None, threads=None):
     ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame.
     """
     count = len(state.positions)
-    points, pulls, old = wide(count).reshape(-1, 4), wide(count), wide(count)
-    points[:count, 3] = model.inverse_masses
-    places = np.zeros((len(points), 3))
-    places[:count] = state.positions
-    pulls.reshape(-1, 4)[:count, :3] = (model.gravity if pull is None else pull) * np.float32(model.dt)
+    points, places = state.points, state.places
+    points[:count, :3], points[:count, 3], places[:count] = 0.0, model.inverse_masses, state.positions
+    state.pulls.reshape(-1, 4)[:count, :3] = (model.gravity if pull is None else pull) * np.float32(model.dt)
     keyed = (np.ascontiguousarray(targets, float), np.ascontiguousarray(before, float), state.goals(len(targets)))
     shares = (np.float32(model.keep), np.float32(model.air), np.float32(model.speed_limit))
     gate, crew = np.zeros(1, np.int64), crew_of(len(model.rows) - 1, threads)
-    scene = (points, state.rows, model.tets, model.cords, model.rows, *keyed, model.holds, pulls, *shares, old, places)
+    scene = (points, state.rows, model.tets, model.cords, model.rows, *keyed, model.holds, state.pulls, *shares, state.old, places)
     together(lambda part: soft.advance_soft(part, crew, gate, np.float32(model.dt), *scene), crew)
     state.positions = state.positions + points[:count, :3]
 
@@ -241,7 +179,7 @@ def settle(model, positions):
 
     Cords that are longer there than at rest may grow from there.
     """
-    body, (_, params, _, _, drafts, _) = model.body, model.tets
+    body, (_, _, params, _, _, drafts, _) = model.body, model.tets
     scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure, params, drafts)
     tet.settle(np.ascontiguousarray(positions, float), model.corners, model.places, *scene)
     cords = model.cord_limits

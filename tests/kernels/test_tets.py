@@ -26,13 +26,14 @@ class PlainCopyTest(TestCase):
             still = np.repeat(made.nodes[None], 4, 0)
             pulls.reshape(-1, 4)[:count, 1] = -0.04
             shares = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
-            tets, cords = ((indices, params.copy(), *rest) for indices, params, *rest in (run.model.tets, run.model.cords))
+            fans, indices, params, *rest = run.model.tets
+            tets, cords = (fans, indices, params.copy(), *rest), (run.model.cords[0], run.model.cords[1].copy(), run.model.cords[2])
             solids = (points, velocities, tets, cords, run.model.rows, still, made.nodes, goals, run.model.holds, pulls)
             return [0, 1, np.zeros(1, np.int64), np.float32(run.model.dt), *solids, *shares, old, places]
 
         fast, slow = scene(), scene()
         soft.advance_soft(*fast)
-        steps = ("since", "predict_rows", "finish_rows", "solve_blocks", "limit_blocks", "measure_edges", "measure_cords")
+        steps = ("since", "predict_rows", "finish_rows", "solve_fans", "limit_blocks", "measure_fans", "measure_cords")
         with mock.patch.multiple(soft, **{name: getattr(soft, name).py_func for name in steps}):
             soft.advance_soft.py_func(*slow)
         points, velocities = 4, 5

@@ -170,20 +170,20 @@ class SettledTest(TestCase):
     def test_at_rest_nothing_changes(self):
         made, body = bar(0.1)
         model = Run(made, body, 2e5, pressure=0.1, settles=True).model
-        before = model.tets[1].copy()
+        before = model.tets[2].copy()
         solid.settle(model, made.nodes)
-        np.testing.assert_allclose(model.tets[1], before, rtol=1e-6)
-        self.assertLess(np.abs(model.tets[4]).max(), 1e-7)
+        np.testing.assert_allclose(model.tets[2], before, rtol=1e-6)
+        self.assertLess(np.abs(model.tets[5]).max(), 1e-7)
 
     def test_compiled_is_plain(self):
         made, body, posed = self.distorted(True)
         model = Run(made, body, 2e5, settles=True).model
         solid.settle(model, posed)
-        goals, drafts = model.tets[1].copy(), model.tets[4].copy()
+        goals, drafts = model.tets[2].copy(), model.tets[5].copy()
         with mock.patch.object(tets, "settle", tets.settle.py_func):
             solid.settle(model, posed)
-        np.testing.assert_allclose(model.tets[1], goals, rtol=1e-6)
-        np.testing.assert_allclose(model.tets[4], drafts, atol=1e-7)
+        np.testing.assert_allclose(model.tets[2], goals, rtol=1e-6)
+        np.testing.assert_allclose(model.tets[5], drafts, atol=1e-7)
         self.assertGreater(np.abs(drafts).max(), 0.01)
 
 
