@@ -6,7 +6,7 @@ that hold no cord name a point that is nobody's. ``params`` (PARAMS B, 16): see 
 
 from numba import njit
 
-from quiver.kernels.lanes import any_less, fused, gather, larger, load, scatter, sqrt
+from quiver.kernels.lanes import any_less, fused, gather, larger, load, scatter, sqrt, store
 
 EDGE = 0
 """From the first end to the second when the frame began, three rows [m]."""
@@ -33,10 +33,15 @@ def limit_blocks(first, end, points, indices, params):
             scatter(points, indices, i + 1, fused(far, x, bx), fused(far, y, by), fused(far, z, bz), bw)
 
 
-@njit(nogil=True, cache=True)
-def measure_cords(first, end, places, indices, params):
-    """Write the cords of blocks first..end-1 between places float64 (P, 3) into their rows of params."""
+@njit(nogil=True, cache=True, error_model="numpy")
+def measure_cords(first, end, begun, rest, indices, params):
+    """Write the cords of blocks first..end-1 into their rows of params; ``begun`` and ``rest`` (P, 4) as tets.py's `measure_fans` says."""
     for block in range(first, end):
-        for lane in range(indices.shape[1]):
-            for k in range(3):
-                params[block * PARAMS + EDGE + k, lane] = places[indices[2 * block + 1, lane], k] - places[indices[2 * block, lane], k]
+        i, p = 2 * block, PARAMS * block + EDGE
+        ax, ay, az, _ = gather(begun, indices, i)
+        ux, uy, uz, _ = gather(rest, indices, i)
+        bx, by, bz, _ = gather(begun, indices, i + 1)
+        vx, vy, vz, _ = gather(rest, indices, i + 1)
+        store(params, p, (bx - ax) + (vx - ux))
+        store(params, p + 1, (by - ay) + (vy - uy))
+        store(params, p + 2, (bz - az) + (vz - uz))

@@ -11,11 +11,13 @@ points      (P, 4)              each particle's move since the frame began, x y 
 velocities  (P / 4, 16)         [m/s]
 targets     float64 (S, N, 3)   keyed places of the N particles after each of S substeps [m]
 before      float64 (N, 3)      keyed places when the frame began [m]
-goals       (S + 1, P / 4, 16)  scratch for both, since the frame began [m]
+positions   float64 (N, 3)      the particles, brought from the frame's begin to its end [m]
+pull        (N, 3)              what a substep adds to the velocity [m/s]
+masses      (N,)                inverse masses [1/kg]
+goals       (S + 1, P / 4, 16)  scratch: the keyed places, since the frame began [m]
 holds       (P / 4, 16)         share of the way to its keyed place that a particle is drawn in a substep; 1 pins it
-pulls       (P / 4, 16)         what a substep adds to the velocity [m/s]
-old         (P / 4, 16)         scratch
-places      float64 (P, 3)      the particles when the frame began [m]
+pulls, old  (P / 4, 16)         scratch
+begun       (2, P, 4)           scratch: the particles when the frame began, to float32, and what that leaves [m]
 ==========  ==================  =====================================================================
 
 A row of sixteen numbers, as the lanes take them, is four particles; the fourth number of each is 0, but for the inverse masses.
@@ -39,11 +41,29 @@ from quiver.kernels.tets import measure_fans, solve_fans
 
 
 @njit(nogil=True, cache=True)
-def since(first, end, keyed, places, out):
-    """Keyed places (N, 3) of particles first..end-1 against ``places``, as rows of ``out`` float32 (P, 4)."""
+def begin(first, end, positions, masses, pull, points, pulls, begun):
+    """Make ready for a frame of particles first..end-1; ``pulls`` as points (P, 4)."""
     for v in range(first, end):
         for k in range(3):
-            out[v, k] = keyed[v, k] - places[v, k]
+            points[v, k], pulls[v, k], begun[0, v, k] = 0.0, pull[v, k], positions[v, k]
+            begun[1, v, k] = positions[v, k] - np.float64(begun[0, v, k])
+        points[v, 3] = masses[v]
+
+
+@njit(nogil=True, cache=True)
+def since(first, end, keyed, positions, out):
+    """Keyed places (N, 3) of particles first..end-1 against ``positions``, as rows of ``out`` float32 (P, 4)."""
+    for v in range(first, end):
+        for k in range(3):
+            out[v, k] = keyed[v, k] - positions[v, k]
+
+
+@njit(nogil=True, cache=True)
+def move(first, end, points, positions):
+    """Bring particles first..end-1 to where they are."""
+    for v in range(first, end):
+        for k in range(3):
+            positions[v, k] += points[v, k]
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
@@ -78,25 +98,32 @@ def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
 
 
 def _advance(
-    part, crew, gate, dt, points, velocities, tets, cords, rows, targets, before, goals, holds, pulls, keep, air, limit, old, places
+    part, crew, gate, dt, positions, masses, pull, keep, air, limit, tets, cords, rows, holds, targets, before, velocities, goals, scratch
 ):
     """Advance one solid by one frame of S substeps of ``dt`` seconds, in place (arrays as in the module's text).
 
     part, crew  which of how many threads this is; all of them call this with one ``gate``, int64 (1,), zero at the start
     keep, air   the shares of the velocity, against the keyed motion and against the world, that survive a substep
     limit       [m/s] the greatest speed against the keyed motion
+    scratch     points, pulls, old, begun
     """
+    points, pulls, old, begun = scratch
     seam, wide = len(rows) - 1, points.reshape(-1, LANES)
     (fans, tet_indices, tet_params, kinds, matrices, drafts, tet_starts), (cord_indices, cord_params, cord_starts) = tets, cords
     substeps, count = len(targets), len(before)
     for domain in range(part, seam, crew):
         span = 4 * rows[domain], min(4 * rows[domain + 1], count)
-        since(*span, before, places, goals[0].reshape(-1, 4))
+        begin(*span, positions, masses, pull, points, pulls.reshape(-1, 4), begun)
+        since(*span, before, positions, goals[0].reshape(-1, 4))
         for step in range(substeps):
-            since(*span, targets[step], places, goals[step + 1].reshape(-1, 4))
+            since(*span, targets[step], positions, goals[step + 1].reshape(-1, 4))
+    if seam > 1:
+        meet(gate, crew)
     for domain in range(part, seam + 1, crew):
-        measure_fans(tet_starts[domain], tet_starts[domain + 1], places, fans, tet_indices, tet_params)
-        measure_cords(cord_starts[domain], cord_starts[domain + 1], places, cord_indices, cord_params)
+        measure_fans(tet_starts[domain], tet_starts[domain + 1], begun[0], begun[1], fans, tet_indices, tet_params)
+        measure_cords(cord_starts[domain], cord_starts[domain + 1], begun[0], begun[1], cord_indices, cord_params)
+    if seam > 1:
+        meet(gate, crew)
     for step in range(substeps):
         last, now, then = goals[max(step - 1, 0)], goals[step], goals[step + 1]
         for domain in range(part, seam, crew):
@@ -113,6 +140,7 @@ def _advance(
     last, now = goals[substeps - 1], goals[substeps]
     for domain in range(part, seam, crew):
         finish_rows(rows[domain], rows[domain + 1], dt, wide, velocities, last, now, old, limit)
+        move(4 * rows[domain], min(4 * rows[domain + 1], count), points, positions)
 
 
 advance_soft = njit(nogil=True, cache=True, error_model="numpy")(_advance)

@@ -31,7 +31,7 @@ import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.lanes import fused, gather, larger, load, scatter
+from quiver.kernels.lanes import fused, gather, larger, load, scatter, store
 
 GOAL = 0
 """Six times the volume that the volume constraint wants [m3]."""
@@ -126,17 +126,23 @@ def _solve_fans(first, end, points, fans, indices, params, kinds, matrices, draf
 solve_fans = njit(nogil=True, cache=True, error_model="numpy")(_solve_fans)
 
 
-@njit(nogil=True, cache=True)
-def measure_fans(first, end, places, fans, indices, params):
-    """Write the ways from the fans' first particles, in blocks first..end-1, between places float64 (P, 3) into their rows of params."""
+@njit(nogil=True, cache=True, error_model="numpy")
+def measure_fans(first, end, begun, rest, fans, indices, params):
+    """Write the ways from the fans' first particles, in blocks first..end-1, into their rows of params.
+
+    ``begun`` and ``rest`` (P, 4) are places to float32 and what that leaves: their sum is finer than float32 [m].
+    """
     for block in range(first, end):
         fan, i, p = fans[block, 0], fans[block, 1], fans[block, 2]
-        for lane in range(indices.shape[1]):
-            a = indices[i, lane]
-            for other in range(fan + 2):
-                b = indices[i + 1 + other, lane]
-                for k in range(3):
-                    params[p + 3 * other + k, lane] = places[b, k] - places[a, k]
+        ax, ay, az, _ = gather(begun, indices, i)
+        ux, uy, uz, _ = gather(rest, indices, i)
+        for other in range(fan + 2):
+            bx, by, bz, _ = gather(begun, indices, i + 1 + other)
+            vx, vy, vz, _ = gather(rest, indices, i + 1 + other)
+            row = p + 3 * other
+            store(params, row, (bx - ax) + (vx - ux))
+            store(params, row + 1, (by - ay) + (vy - uy))
+            store(params, row + 2, (bz - az) + (vz - uz))
 
 
 def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, params, drafts):

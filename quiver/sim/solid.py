@@ -141,8 +141,8 @@ class SolidState:
         self.rows = wide(count)
         self.velocities = self.rows.reshape(-1, 4)[:count]
         # Kept from frame to frame: new memory costs more than filling it.
-        self.points, self.pulls, self.old = wide(count).reshape(-1, 4), wide(count), wide(count)
-        self.places = np.zeros((len(self.points), 3))
+        points = wide(count).reshape(-1, 4)
+        self.scratch = points, wide(count), wide(count), np.zeros((2, *points.shape), np.float32)
         self._goals = None
 
     def goals(self, substeps):
@@ -162,16 +162,13 @@ def advance(model, state, targets, before, pull=None, threads=None):
 
     ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame.
     """
-    count = len(state.positions)
-    points, places = state.points, state.places
-    points[:count, :3], points[:count, 3], places[:count] = 0.0, model.inverse_masses, state.positions
-    state.pulls.reshape(-1, 4)[:count, :3] = (model.gravity if pull is None else pull) * np.float32(model.dt)
-    keyed = (np.ascontiguousarray(targets, float), np.ascontiguousarray(before, float), state.goals(len(targets)))
+    pull = np.float32(model.dt) * np.asarray(model.gravity if pull is None else pull, np.float32)
+    body = (state.positions, model.inverse_masses, np.ascontiguousarray(np.broadcast_to(pull, state.positions.shape)))
     shares = (np.float32(model.keep), np.float32(model.air), np.float32(model.speed_limit))
+    keyed = (np.ascontiguousarray(targets, float), np.ascontiguousarray(before, float))
+    scene = (*body, *shares, model.tets, model.cords, model.rows, model.holds, *keyed, state.rows, state.goals(len(targets)), state.scratch)
     gate, crew = np.zeros(1, np.int64), crew_of(len(model.rows) - 1, threads)
-    scene = (points, state.rows, model.tets, model.cords, model.rows, *keyed, model.holds, state.pulls, *shares, state.old, places)
     together(lambda part: soft.advance_soft(part, crew, gate, np.float32(model.dt), *scene), crew)
-    state.positions = state.positions + points[:count, :3]
 
 
 def settle(model, positions):

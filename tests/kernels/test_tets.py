@@ -16,30 +16,29 @@ class PlainCopyTest(TestCase):
         run = Run(made, body, 5e4, longest=1.02, settles=True)
         solid.settle(run.model, made.nodes * [1.0, 1.2, 0.9])
         rng = np.random.default_rng(0)
-        count, rows = len(made.nodes), solid.row_count(len(made.nodes))
-        shift = (rng.normal(0.0, 0.02, (count, 3)) * body.is_free[:, None]).astype(np.float32)
+        shift = rng.normal(0.0, 0.02, made.nodes.shape) * body.is_free[:, None]
+        still, pull = np.repeat(made.nodes[None], 4, 0), np.full(made.nodes.shape, -0.04, np.float32)
 
         def scene():
-            points, old, places = solid.wide(count).reshape(-1, 4), solid.wide(count), np.zeros((4 * rows, 3))
-            points[:count, :3], points[:count, 3], places[:count] = shift, run.model.inverse_masses, made.nodes
-            goals, pulls, velocities = np.zeros((5, rows, LANES), np.float32), solid.wide(count), solid.wide(count)
-            still = np.repeat(made.nodes[None], 4, 0)
-            pulls.reshape(-1, 4)[:count, 1] = -0.04
+            state, (fans, indices, params, *rest), (cord_indices, cord_params, starts) = (
+                solid.SolidState(made.nodes + shift),
+                run.model.tets,
+                run.model.cords,
+            )
+            layout = (fans, indices, params.copy(), *rest), (cord_indices, cord_params.copy(), starts), run.model.rows, run.model.holds
             shares = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
-            fans, indices, params, *rest = run.model.tets
-            tets, cords = (fans, indices, params.copy(), *rest), (run.model.cords[0], run.model.cords[1].copy(), run.model.cords[2])
-            solids = (points, velocities, tets, cords, run.model.rows, still, made.nodes, goals, run.model.holds, pulls)
-            return [0, 1, np.zeros(1, np.int64), np.float32(run.model.dt), *solids, *shares, old, places]
+            masses = (run.model.inverse_masses, pull, *shares)
+            return state, (state.positions, *masses, *layout, still, made.nodes, state.rows, state.goals(4), state.scratch)
 
-        fast, slow = scene(), scene()
-        soft.advance_soft(*fast)
-        steps = ("since", "predict_rows", "finish_rows", "solve_fans", "limit_blocks", "measure_fans", "measure_cords")
+        (fast, ours), (slow, plain) = scene(), scene()
+        start = [0, 1, np.zeros(1, np.int64), np.float32(run.model.dt)]
+        soft.advance_soft(*start, *ours)
+        steps = ("begin", "since", "move", "predict_rows", "finish_rows", "solve_fans", "limit_blocks", "measure_fans", "measure_cords")
         with mock.patch.multiple(soft, **{name: getattr(soft, name).py_func for name in steps}):
-            soft.advance_soft.py_func(*slow)
-        points, velocities = 4, 5
-        self.assertGreater(np.abs(fast[velocities]).max(), 0.1)
-        np.testing.assert_allclose(fast[points], slow[points], atol=2e-6)
-        np.testing.assert_allclose(fast[velocities], slow[velocities], atol=1e-3)
+            soft.advance_soft.py_func(*start, *plain)
+        self.assertGreater(np.abs(fast.velocities).max(), 0.1)
+        np.testing.assert_allclose(fast.positions, slow.positions, atol=2e-6)
+        np.testing.assert_allclose(fast.velocities, slow.velocities, atol=1e-3)
 
     def test_two_threads_are_one_to_the_bit(self):
         made, body = bar(0.04)
