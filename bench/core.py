@@ -15,12 +15,14 @@ from quiver.demo.building import Builder, Part
 from quiver.formats.gltf.reading import read_character
 from quiver.kernels import chains as kernel
 from quiver.kernels import skinning, tets
+from quiver.kernels.contacts import FRAME
 from quiver.kernels.lanes import LANES
 from quiver.rig.skinning import rows_of, skin
 from quiver.sim import solid
 from quiver.sim.model import ChainPhysics, chain_model
+from quiver.sim.obstacles import frame_rows, shape_rows, standing
 from quiver.sim.state import ChainState
-from quiver.sim.step import advance, motion_rows
+from quiver.sim.step import advance, motion_rows, reach_rows
 from quiver.stack import Run, TakeSpec
 from quiver.threads import CORES
 from tests.solids import box_surface
@@ -44,7 +46,7 @@ class ChainScene:
         dt = 1.0 / (FRAME_RATE * SUBSTEPS)
         n, one = SEGMENTS, np.ones(SEGMENTS)
         gravity = np.tile([0.0, -9.81, 0.0], (n, 1))
-        chain = ChainPhysics(one, 400.0 * one, 1e-6 * one, 0.995 * one, 0.999 * one, gravity, 0.9 * one, 0.01 * one, 60.0, 0.05)
+        chain = ChainPhysics(one, 400.0 * one, 1e-6 * one, 0.995 * one, 0.999 * one, gravity, 0.9 * one, 60.0, 0.05)
         self.model = chain_model([chain] * count, dt, True)
         self.state = ChainState(self.model)
         rest = np.zeros((count, n + 1, 3))
@@ -55,13 +57,18 @@ class ChainScene:
         axes = np.zeros((SUBSTEPS, count, n, 2, 3))
         axes[..., 0, 1] = 1.0
         self.motion, self.axes = motion_rows(self.model, points[1:], points[0], axes)
-        self.spheres = np.tile(
-            np.array([[0.03, -0.2, 0.0, 0.04], [0.2, -0.3, 0.02, 0.05], [0.6, 0, 0, 0.03], [4, -0.1, 0, 0.1]]), (SUBSTEPS, 1)
-        )
-        self.spheres = self.spheres.astype(np.float32)
+        balls = np.array([[0.03, -0.2, 0.0, 0.04], [0.2, -0.3, 0.02, 0.05], [0.6, 0, 0, 0.03], [4, -0.1, 0, 0.1]])
+        frames = frame_rows(np.repeat(standing(balls[:, :3])[None], SUBSTEPS + 1, 0))
+        shapes = shape_rows(np.zeros((len(balls), 4)), np.zeros(len(balls)), np.zeros(len(balls)))
+        self.reaches = np.broadcast_to(balls[:, 3][None, :, None, None] + 0.01, (count, len(balls), n, 2))
+        self.obstacles = frames.reshape(-1, FRAME).astype(np.float32), shapes.astype(np.float32)
 
     def ours(self):
-        advance(self.model, self.state, self.motion, self.axes, self.spheres, SUBSTEPS)
+        advance(self.model, self.state, self.motion, self.axes, self.colliders, SUBSTEPS)
+
+    @property
+    def colliders(self):
+        return (*self.obstacles, reach_rows(self.model, self.reaches))
 
     def plain(self, width):
         """The same rules in NumPy, ``width`` chains at a time, on one thread."""
@@ -75,14 +82,15 @@ class ChainScene:
 
         arrays = [wide(self.state.rows, 6 * n, 1), wide(self.model.params, kernel.PARAMS * n, 1)]
         arrays += [wide(self.motion, 6 * n + 3, SUBSTEPS), wide(self.axes, 6 * n, SUBSTEPS)]
+        arrays.append((*self.obstacles, wide(self.colliders[2], 2 * n * len(self.obstacles[1]), 1)))
         record = np.zeros((blocks * 3 * n, width), np.float32)
-        return lambda: kernel.advance(0, blocks, SUBSTEPS, n, np.float32(self.model.dt), *arrays, self.spheres, True, SUBSTEPS, record)
+        return lambda: kernel.advance(0, blocks, SUBSTEPS, n, np.float32(self.model.dt), *arrays, True, SUBSTEPS, record)
 
 
 def chain_rows():
     scene = ChainScene(CHAINS)
     ours, across = against(scene.ours, scene.plain(CHAINS), rounds=5, ours_per_round=9)
-    what = f"{CHAINS} chains of {SEGMENTS} joints, 4 spheres, bend limits, blocked axes, {SUBSTEPS} substeps"
+    what = f"{CHAINS} chains of {SEGMENTS} joints, 4 balls, bend limits, blocked axes, {SUBSTEPS} substeps"
     yield row("chains_1000x8", ours * 1e3, across * 1e3, "ms a frame", f"{what}; baseline: the same rules in NumPy across the chains")
     single = seconds(ChainScene(FEW).plain(1)) * CHAINS / FEW
     note = f"baseline: a NumPy loop over single joints, timed on {FEW} chains"

@@ -7,14 +7,15 @@ from quiver.kernels import chains, kinematics, raster, skinning
 from quiver.kernels.lanes import LANES
 from quiver.measure.solids import SolidMeasure
 from quiver.sim import solid
+from quiver.sim.step import NO_COLLIDERS
 
 
 def warm():
     """Call every kernel once on the smallest input."""
     rows = np.zeros((chains.PARAMS, LANES), np.float32)
     state, motion, nothing = np.zeros((6, LANES), np.float32), np.zeros((9, LANES), np.float32), np.zeros((0, LANES), np.float32)
-    spheres, record = np.zeros((0, 4), np.float32), np.zeros((3, LANES), np.float32)
-    chains.advance_chains(0, 1, 1, 1, np.float32(0.01), state, rows, motion, nothing, spheres, False, 1, record)
+    record = np.zeros((3, LANES), np.float32)
+    chains.advance_chains(0, 1, 1, 1, np.float32(0.01), state, rows, motion, nothing, NO_COLLIDERS, False, 1, record)
     order = np.zeros(1, np.int32)
     kinematics.forward_kinematics(order, order - 1, np.zeros((1, 1, 3)), np.ones((1, 1, 4)), np.ones((1, 1, 3)))
     point, slot, weight = np.zeros((1, 3), np.float32), np.zeros((1, 4), np.int32), np.ones((1, 4), np.float32)

@@ -107,7 +107,6 @@ class Wave:
             (1.0 - drag) ** (self.dt * self.frame_rate),
             share[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0]),
             limits,
-            np.zeros(len(body.lengths)),
             MOST_PER_STEP * float(body.lengths.sum()) / self.dt,
             max(3.0 * value("stretch") / 100.0, 0.05),
             both,

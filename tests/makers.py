@@ -6,12 +6,14 @@ from dataclasses import replace
 import numpy as np
 
 from quiver.bake.joints import gather
+from quiver.kernels.contacts import FRAME
 from quiver.rig import transforms
 from quiver.rig.character import Character
 from quiver.rig.clip import Channel, Clip
 from quiver.rig.pose import Pose, world_matrices
 from quiver.rig.skeleton import Skeleton, parents_first
 from quiver.setup import ChainPick, Setup
+from quiver.sim.obstacles import frame_rows, shape_rows
 from quiver.stack import Run, TakeSpec
 
 
@@ -95,3 +97,11 @@ def _peak(values):
         return values[top]
     a, b, c = values[top - 1 : top + 2]
     return b - (a - c) ** 2 / (8.0 * (a - 2.0 * b + c)) if a - 2.0 * b + c else b
+
+
+def obstacles(places, cores, steps, grip=0.0, moves=(0.0, 0.0, 0.0)):
+    """Frames and shapes, float32, of colliders (kernels/contacts.py) that start at ``places`` and move by ``moves`` in each step."""
+    shift = np.arange(steps + 1)[:, None, None] * np.asarray(moves, float)
+    frames = frame_rows(np.concatenate([np.tile(np.eye(3), (steps + 1, len(places), 1, 1)), (np.asarray(places) + shift)[..., None]], -1))
+    bounds = np.minimum(np.linalg.norm(np.abs(cores)[:, :3], axis=1) + np.abs(cores)[:, 3], 1e9)
+    return frames.reshape(-1, FRAME).astype(np.float32), shape_rows(cores, bounds, np.full(len(places), grip)).astype(np.float32)

@@ -17,6 +17,7 @@ params          PARAMS n            see the constants below
 motion          6 n + 3 a substep   keyed segment vector x y z [m], keyed step of its end x y z [m]; root place [m]
 axes            6 n a substep       two blocked turning axes (unit vectors or zeros), or an empty array
 record          3 n a recording     displacement x y z [m]
+reaches         2 n a collider      for each segment's middle and end: how far it keeps from the collider's core [m]
 ==============  ==================  ==========================================================================
 """
 
@@ -24,6 +25,7 @@ import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
+from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, GRIP, WIDE, into, touched, turned
 from quiver.kernels.lanes import any_less, larger, load, splat, sqrt, store, where_less
 
 INVERSE_MASS = 0
@@ -38,16 +40,15 @@ GRAVITY = 5
 """Velocity that gravity adds in one substep, three rows."""
 COS_LIMIT = 8
 SIN_LIMIT = 9
-RADIUS = 10
-SPEED_LIMIT = 11
+SPEED_LIMIT = 10
 """The most a particle may move against its keyed motion [m/s]; no sane motion comes near it."""
-TAUT = 12
+TAUT = 11
 """1 where both ends are held, else 0."""
-STRETCH_LIMIT = 13
+STRETCH_LIMIT = 12
 """How far beyond its keyed length, as a share of it, a segment goes at the most."""
 SHORTEST_SHARE = 0.5
 """... and the least of its keyed length that is left of it."""
-PARAMS = 14
+PARAMS = 13
 
 SCRATCH = 16
 DISCONNECTED = 1e12
@@ -299,28 +300,58 @@ def apply_limits(n, state, s0, params, p0, motion, m0, axes, a0):
 
 
 @register_jitable
-def push_out(n, state, s0, params, p0, motion, m0, spheres, first_sphere, sphere_count):
-    """Push particles out of spheres (rows of x, y, z, radius in the run's space)."""
+def kept_out(colliders, k, row, reach, ax, ay, az, bx, by, bz):
+    """How far a point that moved from a to b is pushed by collider ``k``, whose frame is in ``row``: x y z."""
+    frames, shapes, _ = colliders
+    ax, ay, az = into(frames, row, 12, ax, ay, az)
+    bx, by, bz = into(frames, row, 0, bx, by, bz)
+    core = shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW]
+    x, y, z = touched(ax, ay, az, bx, by, bz, *core, reach, shapes[k, GRIP])
+    return turned(frames, row, x - bx, y - by, z - bz)
+
+
+@register_jitable
+def push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, first_row, first_reach):
+    """Push the middles and the ends of all segments out of the colliders, from root to tip (arrays as in kernels/contacts.py)."""
+    frames, shapes, reaches = colliders
     rx, ry, rz = load3(motion, m0 + 6 * n)
+    zero = splat(0.0)
+    # Of the particle before: where it is, where it was a substep ago, whether it is free.
+    px, py, pz = rx, ry, rz
+    kx, ky, kz = load3(motion, m0 + 6 * n)
+    free_before = zero
     for i in range(n):
-        w = load(params, p0 + PARAMS * i + INVERSE_MASS)
-        radius = load(params, p0 + PARAMS * i + RADIUS)
-        free = where_less(0.0, w, 1.0, 0.0)
+        free = where_less(0.0, load(params, p0 + PARAMS * i + INVERSE_MASS), 1.0, 0.0)
         sx, sy, sz = load3(motion, m0 + 6 * i)
         rx, ry, rz = rx + sx, ry + sy, rz + sz
         ux, uy, uz = load3(state, s0 + 6 * i)
-        for j in range(sphere_count):
-            row = first_sphere + j
-            x = (rx - spheres[row, 0]) + ux
-            y = (ry - spheres[row, 1]) + uy
-            z = (rz - spheres[row, 2]) + uz
-            reach = radius + spheres[row, 3]
-            squared = x * x + y * y + z * z
-            if any_less(squared, reach * reach):
-                distance = sqrt(squared)
-                push = larger(reach - distance, 0.0) * free / larger(distance, 1e-9)
-                ux, uy, uz = ux + push * x, uy + push * y, uz + push * z
+        ox, oy, oz = load3(scratch, SCRATCH * i)
+        ox, oy, oz = rx + ox, ry + oy, rz + oz
+        vx, vy, vz = zero, zero, zero
+        for k in range(len(shapes)):
+            row, at = first_row + k, first_reach + 2 * n * k + 2 * i
+            middle, end = load(reaches, at), load(reaches, at + 1)
+            x, y, z = rx + ux, ry + uy, rz + uz
+            fx, fy, fz = x - frames[row, 0], y - frames[row, 1], z - frames[row, 2]
+            mx, my, mz = x - ox, y - oy, z - oz
+            around = sqrt(sx * sx + sy * sy + sz * sz) + sqrt(mx * mx + my * my + mz * mz)
+            bound = larger(larger(middle, end) + shapes[k, BOUND] + around, 0.0)
+            if not any_less(fx * fx + fy * fy + fz * fz, bound * bound):
+                continue
+            wx, wy, wz = 0.5 * (x + px + vx), 0.5 * (y + py + vy), 0.5 * (z + pz + vz)
+            wx, wy, wz = kept_out(colliders, k, row, middle, 0.5 * (ox + kx), 0.5 * (oy + ky), 0.5 * (oz + kz), wx, wy, wz)
+            both = 2.0 / larger(free + free_before, 1.0)
+            vx, vy, vz = vx + both * free_before * wx, vy + both * free_before * wy, vz + both * free_before * wz
+            ux, uy, uz = ux + both * free * wx, uy + both * free * wy, uz + both * free * wz
+            wx, wy, wz = kept_out(colliders, k, row, end, ox, oy, oz, rx + ux, ry + uy, rz + uz)
+            ux, uy, uz = ux + free * wx, uy + free * wy, uz + free * wz
         store3(state, s0 + 6 * i, ux, uy, uz)
+        if i > 0:
+            ax, ay, az = load3(state, s0 + 6 * i - 6)
+            store3(state, s0 + 6 * i - 6, ax + vx, ay + vy, az + vz)
+        px, py, pz = rx + ux, ry + uy, rz + uz
+        kx, ky, kz = ox, oy, oz
+        free_before = free
 
 
 @register_jitable
@@ -349,14 +380,14 @@ def finish(n, rate, state, s0, params, p0, motion, m0, scratch):
         store3(state, s0 + 6 * i + 3, vx * slower + kx * rate, vy * slower + ky * rate, vz * slower + kz * rate)
 
 
-def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes, spheres, has_limits, record_every, record):
+def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes, colliders, has_limits, record_every, record):
     """Advance the chains of the blocks first_block..end_block-1 by a number of substeps (arrays as in the module's text).
 
-    ``spheres`` has shape (substeps * spheres a substep, 4): x, y, z, radius [m]. ``record`` receives the displacements
-    after every ``record_every``-th substep. Blocks share nothing, so any split over threads gives the same bits.
+    ``colliders`` are frames and shapes as kernels/contacts.py says, and reaches, in float32. ``record`` receives the displacements after
+    every ``record_every``-th substep. Blocks share nothing, so any split over threads gives the same bits.
     """
     blocks = params.shape[0] // (PARAMS * n)
-    sphere_count = spheres.shape[0] // substeps
+    many = len(colliders[1])
     rate = np.float32(1.0) / dt
     scratch = np.zeros((SCRATCH * n, state.shape[1]), np.float32)
     for block in range(first_block, end_block):
@@ -369,8 +400,8 @@ def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes
             solve_lengths(n, state, s0, params, p0, motion, m0, scratch)
             if has_limits:
                 apply_limits(n, state, s0, params, p0, motion, m0, axes, (step * blocks + block) * 6 * n)
-            if sphere_count > 0:
-                push_out(n, state, s0, params, p0, motion, m0, spheres, step * sphere_count, sphere_count)
+            if many > 0:
+                push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, step * many, 2 * n * many * block)
             finish(n, rate, state, s0, params, p0, motion, m0, scratch)
             if (step + 1) % record_every == 0:
                 r0 = (((step + 1) // record_every - 1) * blocks + block) * 3 * n

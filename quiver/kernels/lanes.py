@@ -19,7 +19,7 @@ from llvmlite import ir
 from numba import types
 from numba.core import cgutils
 from numba.core.typing.templates import AbstractTemplate, infer_global, signature
-from numba.extending import lower_builtin, models, register_model
+from numba.extending import lower_builtin, models, overload, register_model
 
 LANES = 16
 """Chains (later: tetrahedra) in one block."""
@@ -266,3 +266,35 @@ _teach(fused, 3, _generate_fused)
 _teach(larger, 2, _generate_choice(lambda args: (args[1], args[0])))
 _teach(smaller, 2, _generate_choice(lambda args: (args[0], args[1])))
 _teach(where_less, 4, _generate_choice(lambda args: (args[2], args[3])))
+
+
+def _are_numbers(*kinds):
+    return all(isinstance(kind, types.Number) for kind in kinds)
+
+
+# The same words for plain numbers, so that a formula can be compiled for a single point too.
+
+
+@overload(larger)
+def _larger_number(left, right):
+    return (lambda left, right: left if left > right else right) if _are_numbers(left, right) else None
+
+
+@overload(smaller)
+def _smaller_number(left, right):
+    return (lambda left, right: left if left < right else right) if _are_numbers(left, right) else None
+
+
+@overload(where_less)
+def _number_where_less(left, right, yes, no):
+    return (lambda left, right, yes, no: yes if left < right else no) if _are_numbers(left, right, yes, no) else None
+
+
+@overload(any_less)
+def _is_number_less(left, right):
+    return (lambda left, right: left < right) if _are_numbers(left, right) else None
+
+
+@overload(sqrt)
+def _sqrt_of_number(value):
+    return (lambda value: math.sqrt(value)) if _are_numbers(value) else None

@@ -29,7 +29,7 @@ class ChainPhysics:
     """What one chain gives to the model: n segments, float64, SI.
 
     inverse_masses (n,) 0 where held; stiffness, stretch (n,) [N/m] per unit mass and [m/N] compliance; keep, air (n,) shares a
-    substep; gravity (n, 3) [m/s2]; bend_limits (n,) [rad]; radii (n,) [m]; speed_limit [m/s];
+    substep; gravity (n, 3) [m/s2]; bend_limits (n,) [rad]; speed_limit [m/s];
     stretch_limit the most a soft segment lengthens, as a share; is_taut whether both ends are held
     """
 
@@ -40,7 +40,6 @@ class ChainPhysics:
     air: np.ndarray
     gravity: np.ndarray
     bend_limits: np.ndarray
-    radii: np.ndarray
     speed_limit: float = 1e4
     stretch_limit: float = 1.0
     is_taut: bool = False
@@ -65,7 +64,6 @@ def chain_model(chains, dt, has_limits):
         own[:, kernel.GRAVITY : kernel.GRAVITY + 3] = chain.gravity * dt
         own[:, kernel.COS_LIMIT] = np.where(chain.bend_limits < np.pi - 1e-3, np.cos(chain.bend_limits), -2.0)
         own[:, kernel.SIN_LIMIT] = np.sin(chain.bend_limits)
-        own[:, kernel.RADIUS] = chain.radii
         own[:, kernel.SPEED_LIMIT], own[:, kernel.STRETCH_LIMIT] = chain.speed_limit, chain.stretch_limit
         own[:, kernel.TAUT] = chain.is_taut
     rows = params.reshape(blocks, LANES, segments, kernel.PARAMS).transpose(0, 2, 3, 1)

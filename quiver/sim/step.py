@@ -3,11 +3,12 @@
 import numpy as np
 
 from quiver.kernels.chains import advance_chains
+from quiver.kernels.contacts import FRAME, SHAPE
 from quiver.kernels.lanes import LANES
 from quiver.threads import split
 
 BLOCKS_WORTH_A_THREAD = 8
-NO_SPHERES = np.zeros((0, 4), np.float32)
+NO_COLLIDERS = (np.zeros((0, FRAME), np.float32), np.zeros((0, SHAPE), np.float32), np.zeros((0, LANES), np.float32))
 NO_AXES = np.zeros((0, LANES), np.float32)
 
 
@@ -41,10 +42,10 @@ def _in_lanes(rows, model):
     return np.ascontiguousarray(rows.reshape(steps, model.blocks, LANES, width).transpose(0, 1, 3, 2)).reshape(-1, LANES)
 
 
-def advance(model, state, motion, axes=NO_AXES, spheres=NO_SPHERES, record_every=1, threads=None):
+def advance(model, state, motion, axes=NO_AXES, colliders=NO_COLLIDERS, record_every=1, threads=None):
     """Advance ``state`` through all substeps of ``motion``; returns displacements (S / record_every, C, n, 3) float32 [m].
 
-    ``spheres`` (S * spheres a substep, 4): x, y, z, radius [m]. The result does not depend on ``threads``.
+    ``colliders`` as kernels/chains.py says, see `reach_rows`. The result does not depend on ``threads``.
     """
     n, blocks = model.segments, model.blocks
     substeps = len(motion) // (blocks * (6 * n + 3))
@@ -52,9 +53,17 @@ def advance(model, state, motion, axes=NO_AXES, spheres=NO_SPHERES, record_every
     dt = np.float32(model.dt)
 
     def part(first, end):
-        arrays = (state.rows, model.params, motion, axes, spheres)
+        arrays = (state.rows, model.params, motion, axes, colliders)
         advance_chains(first, end, substeps, n, dt, *arrays, model.has_limits, record_every, record)
 
     split(part, blocks, BLOCKS_WORTH_A_THREAD, threads)
     lanes = record.reshape(-1, blocks, n, 3, LANES).transpose(0, 1, 4, 2, 3)
     return lanes.reshape(-1, blocks * LANES, n, 3)[:, : len(model.counts)]
+
+
+def reach_rows(model, reaches):
+    """Pack for the kernel how far each segment's middle and end keep from each of K colliders: (C, K, n, 2) [m] as rows."""
+    chains, many, n = reaches.shape[:3]
+    rows = np.zeros((model.blocks * LANES, many * n * 2), np.float32)
+    rows[:chains] = reaches.reshape(chains, -1)
+    return np.ascontiguousarray(rows.reshape(model.blocks, LANES, -1).transpose(0, 2, 1)).reshape(-1, LANES)

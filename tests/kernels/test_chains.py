@@ -1,4 +1,4 @@
-"""The chain kernel against its own plain copy, and its limits and spheres against what they promise."""
+"""The chain kernel against its own plain copy, and its limits against what they promise."""
 
 from unittest import TestCase
 
@@ -9,7 +9,7 @@ from quiver.kernels.lanes import LANES
 from quiver.sim.model import chain_model
 from quiver.sim.state import ChainState
 from quiver.sim.step import advance, motion_rows
-from tests.makers import chain_setup, moving_clip, simulate, skeleton_of, straight, turning_clip, world_of
+from tests.makers import chain_setup, moving_clip, obstacles, simulate, skeleton_of, straight, turning_clip, world_of
 from tests.verification.test_closed_forms import DT, physics
 
 
@@ -21,17 +21,18 @@ def scene(rng, n=5, blocks=2, steps=20, lanes=LANES):
     params[:, :, [kernel.KEEP, kernel.AIR]] = 0.98
     params[:, :, kernel.GRAVITY + 1] = -0.04
     params[:, :, kernel.COS_LIMIT], params[:, :, kernel.SIN_LIMIT] = 0.8, 0.6
-    params[:, :, kernel.RADIUS], params[:, :, kernel.SPEED_LIMIT], params[:, :, kernel.STRETCH_LIMIT] = 0.01, 30.0, 0.05
+    params[:, :, kernel.SPEED_LIMIT], params[:, :, kernel.STRETCH_LIMIT] = 30.0, 0.05
     motion = np.zeros((steps, blocks, 6 * n + 3, lanes), np.float32)
     motion[:, :, 0 : 6 * n : 6] = 0.1
     motion[:, :, 3 : 6 * n : 6] = rng.uniform(-0.004, 0.004, (steps, blocks, n, lanes))
     axes = np.zeros((steps, blocks, 6 * n, lanes), np.float32)
     axes[:, :, 1 : 6 * n : 6] = 1.0
-    spheres = np.tile(np.array([[0.25, 0.0, 0.05, 0.06], [0.4, -0.1, 0.0, 0.05]], np.float32), (steps, 1))
+    frames, shapes = obstacles([[0.25, 0.0, 0.05], [0.4, -0.1, 0.0]], [[0.0, 0.0, 0.02, 0.02], [0.03, 0.0, 0.01, 0.0]], steps, grip=0.4)
+    reaches = np.full((blocks * 2 * n * 2, lanes), 0.06, np.float32)
     state = np.zeros((blocks * 6 * n, lanes), np.float32)
     record = np.zeros((steps // 5 * blocks * 3 * n, lanes), np.float32)
     flat = [array.reshape(-1, lanes) for array in (params, motion, axes)]
-    return [0, blocks, steps, n, np.float32(DT), state, *flat, spheres, True, 5, record]
+    return [0, blocks, steps, n, np.float32(DT), state, *flat, (frames, shapes, reaches), True, 5, record]
 
 
 class PlainCopyTest(TestCase):
@@ -46,6 +47,8 @@ class PlainCopyTest(TestCase):
     def test_rows_of_any_width_give_the_same_chain(self):
         wide, one = scene(np.random.default_rng(2), blocks=1), scene(np.random.default_rng(2), blocks=1)
         narrow = [np.ascontiguousarray(item[:, 3:4]) if isinstance(item, np.ndarray) and item.shape[-1] == LANES else item for item in one]
+        frames, shapes, reaches = narrow[9]
+        narrow[9] = frames, shapes, np.ascontiguousarray(reaches[:, 3:4])
         kernel.advance(*wide)
         kernel.advance(*narrow)
         np.testing.assert_array_equal(wide[5][:, 3], narrow[5][:, 0])
@@ -114,17 +117,3 @@ class LimitTest(TestCase):
         off = np.linalg.norm(world_of(run, *arrays)[:, 6, :, 3] - keyed[:, 6, :, 3], axis=-1)
         self.assertGreater(added.max(), 0.02)
         self.assertLess(off.max(), 0.005)
-
-
-class SphereTest(TestCase):
-    def test_a_chain_that_falls_on_a_ball_ends_outside_of_it(self):
-        n = 8
-        chain = physics(n, gravity=np.tile([0.0, -9.81, 0.0], (n, 1)), keep=np.full(n, 0.98), radii=np.full(n, 0.01))
-        model = chain_model([chain], DT, False)
-        points = np.array([[0.1 * k, 0.0, 0.0] for k in range(n + 1)])[None]
-        spheres = np.tile(np.array([[0.35, -0.2, 0.02, 0.15]], np.float32), (600, 1))
-        motion, _ = motion_rows(model, np.tile(points, (600, 1, 1, 1)), points)
-        moved = advance(model, ChainState(model), motion, spheres=spheres)[-1, 0]
-        distance = np.linalg.norm(points[0, 1:] + moved - [0.35, -0.2, 0.02], axis=1)
-        self.assertLess(moved[:, 1].min(), -0.2)
-        self.assertGreater(distance.min(), 0.16 - 1e-4)

@@ -25,7 +25,6 @@ def physics(n, **changes):
         "air": np.ones(n),
         "gravity": np.zeros((n, 3)),
         "bend_limits": np.full(n, np.pi),
-        "radii": np.zeros(n),
         "stretch_limit": 1e6,
     }
     return ChainPhysics(**(plain | changes))

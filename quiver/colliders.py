@@ -1,0 +1,74 @@
+"""Colliders: simple shapes that ride on joints or stand in the world, and which layers meet them."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from quiver import dials
+
+SIZES = {
+    "ball": ("radius",),
+    "capsule": ("radius", "length"),
+    "box": ("width", "height", "depth", "rounding"),
+    "ground": (),
+}
+"""What each shape is measured by. A capsule runs along its own Y, between the centres of its ends; the ground lies below its own Y."""
+LABELS = {"ball": "Ball", "capsule": "Capsule", "box": "Rounded box", "ground": "Ground"}
+FOR_EVER = 1e9
+STUCK = 1e6
+"""The friction of a surface that grips."""
+
+
+@dataclass(frozen=True)
+class Collider:
+    """One collider. ``place`` [file units] and ``turn`` (unit quaternion x y z w) are those in the rest pose, in the world.
+
+    joint  the name of the joint it rides on; "" stands still
+    size   numbers [file units] as SIZES says
+    values dials; meets and spares ids of layers that meet it, or do not, whatever they would by themselves
+    """
+
+    id: str
+    name: str
+    shape: str = "capsule"
+    joint: str = ""
+    place: tuple = (0.0, 0.0, 0.0)
+    turn: tuple = (0.0, 0.0, 0.0, 1.0)
+    size: tuple = (0.1, 0.2)
+    is_on: bool = True
+    values: dict = field(default_factory=dict)
+    meets: tuple = ()
+    spares: tuple = ()
+
+    def value(self, name):
+        """The value of a dial, or its default."""
+        return self.values.get(name, dials.dial_of("collider", name).default)
+
+    @property
+    def grip(self):
+        """Its coefficient of friction; beyond all measure where it grips."""
+        return STUCK if self.value("surface") == "grips" else self.value("friction")
+
+    @property
+    def radius(self):
+        """How far its surface is from its core [file units]."""
+        if self.shape == "box":
+            return min(self.size[3], *(0.5 * side for side in self.size[:3]))
+        return self.size[0] if self.size else 0.0
+
+    @property
+    def core(self):
+        """Half its core's width and depth, its height above and below the centre [file units]."""
+        if self.shape == "ground":
+            return FOR_EVER, FOR_EVER, 0.0, FOR_EVER
+        if self.shape == "box":
+            width, height, depth = (max(0.5 * side - self.radius, 0.0) for side in self.size[:3])
+            return width, depth, height, height
+        half = 0.5 * self.size[1] if self.shape == "capsule" else 0.0
+        return 0.0, 0.0, half, half
+
+    @property
+    def bound(self):
+        """The radius of a sphere around its core [file units]."""
+        wide, deep, above, below = self.core
+        return float(min(np.sqrt(wide * wide + deep * deep + max(above, below) ** 2), FOR_EVER))

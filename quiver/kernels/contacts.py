@@ -1,0 +1,176 @@
+"""Contact of points with colliders: boxes of any proportion with a rounded skin around them, so spheres and capsules too; and the ground.
+
+A collider's own space has its centre at the origin. Its core reaches ``wide`` along +-X, ``deep`` along +-Z, ``above`` along +Y and
+``below`` along -Y; its surface is ``reach`` away from the core. A core of no size is a sphere, one with a height alone a capsule,
+one that goes down for ever the ground.
+
+``frames`` (S K, FRAME) of K colliders after each of S substeps: where they are now and where they were a substep ago, a centre [m] and
+the three axes as the columns of a matrix, row by row. ``shapes`` (K, SHAPE): see the constants.
+"""
+
+import numpy as np
+from numba import njit
+from numba.extending import register_jitable
+
+from quiver.kernels.lanes import any_less, larger, smaller, sqrt, where_less
+
+FRAME = 24
+"""Centre x y z, matrix 9; then both a substep ago."""
+WIDE, DEEP, ABOVE, BELOW, BOUND, GRIP, SHAPE = 0, 1, 2, 3, 4, 5, 6
+"""BOUND is the radius of a sphere around the core [m]; GRIP the coefficient of friction."""
+FOR_EVER = 1e9
+NEVER = -1e9
+"""A reach at which nothing touches."""
+MARCHES = 4
+"""Steps of the search for where a fast point first touches (sphere tracing, Hart 1996)."""
+EASE = 0.03
+"""Share of its depth by which a point that starts a substep inside is let out in it: a tenth is left after a third of a second."""
+SLACK = 1e-3
+"""Depth that counts as lying on the surface [m]."""
+TINY = 1e-12
+
+
+@register_jitable
+def outwards(x, y, z, wide, deep, above, below):
+    """(distance to the core, direction x y z away from it); inside, the distance is negative and the way out the nearest."""
+    over_x, over_z, high, low = larger(x, -x) - wide, larger(z, -z) - deep, y - above, -(y + below)
+    over_y = larger(high, low)
+    sx, sy, sz = where_less(x, 0.0, -1.0, 1.0), where_less(high, low, -1.0, 1.0), where_less(z, 0.0, -1.0, 1.0)
+    ox, oy, oz = larger(over_x, 0.0), larger(over_y, 0.0), larger(over_z, 0.0)
+    length = sqrt(ox * ox + oy * oy + oz * oz)
+    # Inside, out through the nearest face.
+    is_x = where_less(over_x, larger(over_y, over_z), 0.0, 1.0)
+    is_y = (1.0 - is_x) * where_less(over_y, over_z, 0.0, 1.0)
+    is_z = (1.0 - is_x) * (1.0 - is_y)
+    inverse = 1.0 / larger(length, TINY)
+    nx = sx * where_less(TINY, length, ox * inverse, is_x)
+    ny = sy * where_less(TINY, length, oy * inverse, is_y)
+    nz = sz * where_less(TINY, length, oz * inverse, is_z)
+    return length + smaller(larger(larger(over_x, over_y), over_z), 0.0), nx, ny, nz
+
+
+@register_jitable
+def touched(ax, ay, az, bx, by, bz, wide, deep, above, below, reach, grip):
+    """Where a point that moved from a to b in a collider's own space in one substep may be: (x, y, z).
+
+    It is stopped where it first touches, pushed out to ``reach``, and held back along the surface by Coulomb's law. One that begins
+    deep inside is let out little by little.
+    """
+    began, _, _, _ = outwards(ax, ay, az, wide, deep, above, below)
+    mx, my, mz = bx - ax, by - ay, bz - az
+    length = sqrt(mx * mx + my * my + mz * mz)
+    pressed = length * 0.0
+    # Only what moves further than the shape is thick could have gone through it.
+    if any_less(reach, length):
+        share, gap = pressed, began - reach
+        for _ in range(MARCHES):
+            share = share + larger(gap, 0.0) / larger(length, TINY)
+            here, nx, ny, nz = outwards(ax + share * mx, ay + share * my, az + share * mz, wide, deep, above, below)
+            gap = here - reach
+        is_hit = (
+            where_less(reach - SLACK, began, 1.0, 0.0)
+            * where_less(share, 1.0, 1.0, 0.0)
+            * where_less(gap, 0.1 * larger(reach, SLACK), 1.0, 0.0)
+        )
+        # Of the way that is left, what leads into the surface is taken away.
+        pressed = is_hit * larger((share - 1.0) * (mx * nx + my * ny + mz * nz), 0.0)
+        bx, by, bz = bx + pressed * nx, by + pressed * ny, bz + pressed * nz
+    distance, nx, ny, nz = outwards(bx, by, bz, wide, deep, above, below)
+    depth = larger(reach - distance, 0.0)
+    eased = larger(began + EASE * (reach - began) - distance, 0.0)
+    push = where_less(began - reach, -SLACK, smaller(depth, eased), depth)
+    bx, by, bz = bx + push * nx, by + push * ny, bz + push * nz
+    mx, my, mz = bx - ax, by - ay, bz - az
+    along = mx * nx + my * ny + mz * nz
+    tx, ty, tz = mx - along * nx, my - along * ny, mz - along * nz
+    held = smaller(grip * (push + pressed) / larger(sqrt(tx * tx + ty * ty + tz * tz), TINY), 1.0)
+    return bx - held * tx, by - held * ty, bz - held * tz
+
+
+@register_jitable
+def into(frames, row, at, x, y, z):
+    """A place in the space of a collider: now for ``at`` 0, a substep ago for 12."""
+    x, y, z = x - frames[row, at], y - frames[row, at + 1], z - frames[row, at + 2]
+    m = at + 3
+    return (
+        frames[row, m] * x + frames[row, m + 3] * y + frames[row, m + 6] * z,
+        frames[row, m + 1] * x + frames[row, m + 4] * y + frames[row, m + 7] * z,
+        frames[row, m + 2] * x + frames[row, m + 5] * y + frames[row, m + 8] * z,
+    )
+
+
+@register_jitable
+def turned(frames, row, x, y, z):
+    """A direction of a collider's own space in the run's."""
+    return (
+        frames[row, 3] * x + frames[row, 4] * y + frames[row, 5] * z,
+        frames[row, 6] * x + frames[row, 7] * y + frames[row, 8] * z,
+        frames[row, 9] * x + frames[row, 10] * y + frames[row, 11] * z,
+    )
+
+
+def _distances(points, frames, shapes, out):
+    """Distances (V, K) of points (V, 3) to the cores of K colliders, which stand as ``frames`` (K, FRAME) say."""
+    for v in range(len(points)):
+        for k in range(len(shapes)):
+            x, y, z = into(frames, k, 0, points[v, 0], points[v, 1], points[v, 2])
+            out[v, k] = outwards(x, y, z, shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW])[0]
+
+
+distances = njit(nogil=True, cache=True, error_model="numpy")(_distances)
+
+
+def _deepest(points, frames, shapes, reaches):
+    """(depth [m], vertex) of the point (V, 3) that is deepest in any of K colliders, beyond ``reaches`` (V, K); (0, -1) where none is."""
+    worst, where = 0.0, -1
+    for v in range(len(points)):
+        for k in range(len(shapes)):
+            px, py, pz = points[v, 0] - frames[k, 0], points[v, 1] - frames[k, 1], points[v, 2] - frames[k, 2]
+            bound = shapes[k, BOUND] + reaches[v, k]
+            if reaches[v, k] <= NEVER or px * px + py * py + pz * pz > bound * bound:
+                continue
+            x, y, z = into(frames, k, 0, points[v, 0], points[v, 1], points[v, 2])
+            depth = reaches[v, k] - outwards(x, y, z, shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW])[0]
+            if depth > worst:
+                worst, where = depth, v
+    return worst, where
+
+
+deepest = njit(nogil=True, cache=True, error_model="numpy")(_deepest)
+
+
+def _push_held(step, points, old, bases, corners, shares, colliders, reaches, frames, shapes):
+    """Push points that ride on particles out of colliders, one after another; see soft.py for ``points`` and ``old`` (P, 4).
+
+    bases float64 (M, 3) where they were when the frame began; corners int32 (M, 4) and shares (M, 4) of the particles that carry them;
+    colliders int32 (M,) each one's collider; reaches (M,) its distance from the core
+    """
+    many = len(shapes)
+    for m in range(len(colliders)):
+        row, k = step * many + colliders[m], colliders[m]
+        bx, by, bz = bases[m, 0], bases[m, 1], bases[m, 2]
+        ax, ay, az = bx, by, bz
+        give = 0.0
+        for c in range(4):
+            i, share = corners[m, c], shares[m, c]
+            bx, by, bz = bx + share * points[i, 0], by + share * points[i, 1], bz + share * points[i, 2]
+            ax, ay, az = ax + share * old[i, 0], ay + share * old[i, 1], az + share * old[i, 2]
+            give += share * share * points[i, 3]
+        if give <= 0.0:
+            continue
+        bx, by, bz = into(frames, row, 0, bx, by, bz)
+        ax, ay, az = into(frames, row, 12, ax, ay, az)
+        core = shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW]
+        x, y, z = touched(ax, ay, az, bx, by, bz, *core, reaches[m], shapes[k, GRIP])
+        if x == bx and y == by and z == bz:
+            continue
+        x, y, z = turned(frames, row, x - bx, y - by, z - bz)
+        for c in range(4):
+            i = corners[m, c]
+            part = np.float32(shares[m, c] * points[i, 3] / give)
+            points[i, 0] += part * np.float32(x)
+            points[i, 1] += part * np.float32(y)
+            points[i, 2] += part * np.float32(z)
+
+
+push_held = njit(nogil=True, cache=True, error_model="numpy")(_push_held)
