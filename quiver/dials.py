@@ -122,6 +122,19 @@ CHAIN_DIALS = (
     Dial("drag_taper", "Drag at the tip", "%", 0.0, 400.0, 100.0, 5.0, "Taper", "How much the air holds the tip against the root."),
     Dial("gravity_taper", "Gravity share at the tip", "%", 0.0, 400.0, 100.0, 5.0, "Taper", "How much the tip sags against the root."),
     Dial("bend_taper", "Bend limit at the tip", "%", 10.0, 400.0, 100.0, 5.0, "Taper", "How far the tip may bend against the root."),
+    Dial(
+        "thickness",
+        "Radius",
+        "mm",
+        0.0,
+        1000.0,
+        0.0,
+        1.0,
+        "Contact",
+        "How far its middle line keeps from what it touches.",
+        "0 = as thick as the skin around it",
+    ),
+    Dial("thickness_taper", "Radius taper", "%", 0.0, 200.0, 100.0, 5.0, "Contact", "Radius at the tip, as a share of that at the root."),
 )
 
 MOST_STRETCH = 300.0
@@ -214,7 +227,32 @@ VOLUME_DIALS = (
     ),
 )
 
-DIALS_OF_KIND = {"chain": CHAIN_DIALS, "volume": VOLUME_DIALS}
+COLLIDER_DIALS = (
+    Dial("margin", "Margin", "mm", 0.0, 500.0, 2.0, 0.5, "Surface", "How far from its surface things already stop."),
+    Choice(
+        "surface",
+        "Surface",
+        (("slides", "slides"), ("grips", "grips")),
+        "slides",
+        "Surface",
+        "Whether what touches it slides by its friction, or is held where it touches.",
+    ),
+    Dial(
+        "friction",
+        "Friction",
+        "",
+        0.0,
+        2.0,
+        0.4,
+        0.05,
+        "Surface",
+        "Slope on which things just do not slide, as rise over run; counts where the surface slides.",
+        "0.2 = wet, 0.4 = cloth on skin, 1 = rubber",
+    ),
+)
+
+LAYER_KINDS = ("chain", "volume")
+DIALS_OF_KIND = {"chain": CHAIN_DIALS, "volume": VOLUME_DIALS, "collider": COLLIDER_DIALS}
 AMOUNT = Dial("amount", "Amount", "", 0.0, 1.0, 1.0, 0.05, "Amount", "How much of the layer's motion is used: 0 is the keyed clip.")
 
 
@@ -223,7 +261,7 @@ def dial_of(kind, name):
     for dial in DIALS_OF_KIND[kind]:
         if dial.name == name:
             return dial
-    raise BadInput(f"expected a dial of a {kind} layer, got “{name}”")
+    raise BadInput(f"expected a dial of a {kind}, got “{name}”")
 
 
 def defaults(kind):

@@ -1,12 +1,10 @@
 """The final skin: how much of all that was simulated each vertex shows, over the clip's own skin."""
 
-from dataclasses import replace
-
 import numpy as np
 
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
-from quiver.rig.skinning import skinned_positions, skinned_through
+from quiver.rig.skinning import skinned_positions, skinned_through, subset
 
 SMOOTHINGS = 2
 """Rounds in which the painted map is evened out, so that no edge of the brush shows as a crease."""
@@ -42,10 +40,9 @@ class FinalSkin:
             offsets[:, np.searchsorted(moved, self.vertices)] += (kept * apart).astype(np.float32)
 
     def _places(self, world):
-        mesh, own = self.mesh, self.vertices
-        if mesh.skin < 0:
-            return np.stack([skinned_positions(replace(mesh, positions=mesh.positions[own]), placed) for placed in world])
-        part = replace(mesh, positions=mesh.positions[own], joints=mesh.joints[own], weights=mesh.weights[own])
+        part = subset(self.mesh, self.vertices)
+        if part.skin < 0:
+            return np.stack([skinned_positions(part, placed) for placed in world])
         return skinned_through(part, world)
 
 

@@ -15,8 +15,10 @@ class Group:
     is_needed: bool = False
 
 
-def groups(skeleton, paths, path_layers, solids):
+def groups(skeleton, paths, path_layers, solids, met_by_paths):
     """The Groups in order. ``path_layers`` are the paths' layers; solids have a ``layer`` and ``carriers``, the nodes that carry them.
+
+    met_by_paths  for each path the nodes that the colliders it meets ride on; a solid has them as ``met_nodes``
 
     Raises BadInput where parts hang on each other in a circle.
     """
@@ -26,10 +28,9 @@ def groups(skeleton, paths, path_layers, solids):
     for index, path in enumerate(paths):
         above = {drivers[node] for node in skeleton.ancestors(int(path.point_nodes[0])) if node in drivers} - {("path", index)}
         ridden = solid_of.get(path_layers[index].rides)
-        needs["path", index] = above | ({ridden} if ridden else set())
+        needs["path", index] = above | ({ridden} if ridden else set()) | _movers(skeleton, met_by_paths[index], drivers)
     for index, solid in enumerate(solids):
-        above = {node for carrier in solid.carriers for node in (carrier, *skeleton.ancestors(carrier))}
-        needs["solid", index] = {drivers[node] for node in above if node in drivers}
+        needs["solid", index] = _movers(skeleton, [*solid.carriers, *solid.met_nodes], drivers)
     layers = {"path": path_layers, "solid": [solid.layer for solid in solids]}
     levels = _levels(needs, lambda part: layers[part[0]][part[1]].name)
     hung_on = set().union(*needs.values())
@@ -42,6 +43,12 @@ def groups(skeleton, paths, path_layers, solids):
             Group([index for _, index in chains if ("path", index) not in hung_on], [index for kind, index in here if kind == "solid"]),
         ]
     return [group for group in out if group.paths or group.solids]
+
+
+def _movers(skeleton, nodes, drivers):
+    """The parts that move some nodes."""
+    above = {above for node in nodes for above in (int(node), *skeleton.ancestors(int(node)))}
+    return {drivers[node] for node in above if node in drivers}
 
 
 def _levels(needs, name_of):

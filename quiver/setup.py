@@ -5,6 +5,7 @@ import re
 from dataclasses import dataclass, field, replace
 
 from quiver import dials
+from quiver.colliders import SIZES, Collider
 from quiver.errors import BadInput
 
 FRAME_RATE = dials.Dial(
@@ -94,18 +95,15 @@ class Setup:
     metres_per_unit: float = METRES.default
     preroll_frames: float = PREROLL.default
     regions: tuple = ()
+    colliders: tuple = ()
 
     def region(self, identifier):
         """The region of that id. Raises BadInput."""
-        for region in self.regions:
-            if region.id == identifier:
-                return region
-        raise BadInput(f"expected the id of a region of this setup, got “{identifier}”")
+        return _found(self.regions, identifier, "a region")
 
     def with_region(self, changed):
         """This setup with one region replaced (by its id). Raises BadInput where there is none."""
-        self.region(changed.id)
-        return replace(self, regions=tuple(changed if region.id == changed.id else region for region in self.regions))
+        return replace(self, regions=_replaced(self.regions, changed, "a region"))
 
     def with_new_region(self, name, mesh, vertices, values, is_final=False):
         """This setup with one more region, the last one. Raises BadInput for a second final skin of one mesh."""
@@ -142,10 +140,7 @@ class Setup:
 
     def layer(self, identifier):
         """The layer of that id. Raises BadInput."""
-        for layer in self.layers:
-            if layer.id == identifier:
-                return layer
-        raise BadInput(f"expected the id of a layer of this setup, got “{identifier}”")
+        return _found(self.layers, identifier, "a layer")
 
     def volume(self, identifier):
         """The volume layer of that id. Raises BadInput where there is none, or it is of another kind."""
@@ -156,14 +151,14 @@ class Setup:
 
     def with_layer(self, changed):
         """This setup with one layer replaced (by its id). Raises BadInput where there is none."""
-        self.layer(changed.id)
-        return replace(self, layers=tuple(changed if layer.id == changed.id else layer for layer in self.layers))
+        return replace(self, layers=_replaced(self.layers, changed, "a layer"))
 
     def without_layer(self, identifier):
         """This setup less one layer. Raises BadInput where there is none."""
         self.layer(identifier)
         left = (layer for layer in self.layers if layer.id != identifier)
-        return replace(self, layers=tuple(replace(layer, rides="") if layer.rides == identifier else layer for layer in left))
+        layers = tuple(replace(layer, rides="") if layer.rides == identifier else layer for layer in left)
+        return replace(self, layers=layers, colliders=tuple(_forgetting(collider, identifier) for collider in self.colliders))
 
     def moved(self, identifier, by):
         """This setup with one layer moved by some places in the order. Raises BadInput where there is none."""
@@ -192,6 +187,26 @@ class Setup:
             )
         return self.with_layer(replace(layer, chains=layer.chains[:index] + layer.chains[index + 1 :]))
 
+    def collider(self, identifier):
+        """The collider of that id. Raises BadInput."""
+        return _found(self.colliders, identifier, "a collider")
+
+    def with_collider(self, changed):
+        """This setup with one collider replaced (by its id). Raises BadInput where there is none."""
+        return replace(self, colliders=_replaced(self.colliders, changed, "a collider"))
+
+    def with_new_collider(self, shape, name, **fields):
+        """This setup with one more collider. Raises BadInput for a shape that there is not."""
+        if shape not in SIZES:
+            raise BadInput(f"expected a collider of the shape {', '.join(SIZES)}, got “{shape}”")
+        made = Collider(_free_id(name, "collider", self.colliders), name, shape, values=dials.defaults("collider"), **fields)
+        return replace(self, colliders=(*self.colliders, made))
+
+    def without_collider(self, identifier):
+        """This setup less one collider. Raises BadInput where there is none."""
+        self.collider(identifier)
+        return replace(self, colliders=tuple(each for each in self.colliders if each.id != identifier))
+
     def moves_like(self, other):
         """Whether both setups give the same motion: names and regions that no layer is made of do not matter."""
         return self._motion() == other._motion()
@@ -202,13 +217,33 @@ class Setup:
         return (
             layers,
             [replace(region, name="") for region in self.regions if region.id in used or region.is_final],
+            [replace(collider, name="") for collider in self.colliders if collider.is_on],
             *(getattr(self, d.name) for d in SCENE_DIALS),
         )
 
     def unknown_names(self, skeleton):
         """The joint names used here that the skeleton does not have, sorted."""
         used = {name for layer in self.layers for chain in layer.chains for name in chain.names}
+        used |= {collider.joint for collider in self.colliders if collider.joint}
         return sorted(name for name in used if name not in skeleton)
+
+
+def _found(items, identifier, what):
+    for item in items:
+        if item.id == identifier:
+            return item
+    raise BadInput(f"expected the id of {what} of this setup, got “{identifier}”")
+
+
+def _replaced(items, changed, what):
+    _found(items, changed.id, what)
+    return tuple(changed if item.id == changed.id else item for item in items)
+
+
+def _forgetting(collider, layer_id):
+    """A collider without what it says of a layer that is no more."""
+    kept = (tuple(each for each in ids if each != layer_id) for ids in (collider.meets, collider.spares))
+    return replace(collider, **dict(zip(("meets", "spares"), kept, strict=True)))
 
 
 def _free_id(name, fallback, others):

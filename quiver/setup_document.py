@@ -2,9 +2,11 @@
 
 import itertools
 import json
+import math
 import re
 
 from quiver import dials
+from quiver.colliders import SIZES, Collider
 from quiver.errors import BadInput
 from quiver.mesh import regions as levels
 from quiver.setup import SCENE_DIALS, ChainPick, Layer, Region, Setup
@@ -13,6 +15,8 @@ FORMAT = "keen-quiver-setup"
 VERSION = 1
 LARGEST_DOCUMENT = 16 * 2**20
 MOST_LAYERS, MOST_CHAINS, MOST_VERTICES = 500, 5000, 5_000_000
+FAR = 1e7
+"""No place or size in a document is larger than that [file units]."""
 
 
 def to_document(setup):
@@ -22,8 +26,16 @@ def to_document(setup):
         "version": VERSION,
         **{dial.name: getattr(setup, dial.name) for dial in SCENE_DIALS},
         "regions": [_region_document(region) for region in setup.regions],
+        "colliders": [_collider_document(collider) for collider in setup.colliders],
         "layers": [_layer_document(layer) for layer in setup.layers],
     }
+
+
+def _collider_document(collider):
+    lists = {name: list(getattr(collider, name)) for name in ("place", "turn", "size", "meets", "spares")}
+    values = {dial.name: collider.value(dial.name) for dial in dials.DIALS_OF_KIND["collider"]}
+    plain = {"id": collider.id, "name": collider.name, "shape": collider.shape, "joint": collider.joint, "on": collider.is_on}
+    return {**plain, **lists, "dials": values}
 
 
 def _region_document(region):
@@ -71,7 +83,7 @@ def from_document(document):
     _expect(isinstance(document, dict), "the setup", "an object", document)
     _expect(document.get("format") == FORMAT, "format", FORMAT, document.get("format"))
     _expect(document.get("version") == VERSION, "version", VERSION, document.get("version"))
-    _known(document, {"format", "version", "regions", "layers", "$schema", *(dial.name for dial in SCENE_DIALS)}, "the setup")
+    _known(document, {"format", "version", "regions", "colliders", "layers", "$schema", *(dial.name for dial in SCENE_DIALS)}, "the setup")
     layers = document.get("layers", [])
     _expect(isinstance(layers, list) and len(layers) <= MOST_LAYERS, "layers", f"a list of at most {MOST_LAYERS}", layers)
     read = tuple(_read_layer(layer, f"layers[{index}]") for index, layer in enumerate(layers))
@@ -80,7 +92,16 @@ def from_document(document):
     scene = {dial.name: dial.checked(document.get(dial.name, dial.default)) for dial in SCENE_DIALS}
     areas = document.get("regions", [])
     _expect(isinstance(areas, list) and len(areas) <= MOST_LAYERS, "regions", f"a list of at most {MOST_LAYERS}", areas)
-    setup = Setup(read, **scene, regions=tuple(_read_region(area, f"regions[{index}]") for index, area in enumerate(areas)))
+    shapes = document.get("colliders", [])
+    _expect(isinstance(shapes, list) and len(shapes) <= MOST_LAYERS, "colliders", f"a list of at most {MOST_LAYERS}", shapes)
+    setup = Setup(
+        read,
+        **scene,
+        regions=tuple(_read_region(area, f"regions[{index}]") for index, area in enumerate(areas)),
+        colliders=tuple(_read_collider(shape, f"colliders[{index}]") for index, shape in enumerate(shapes)),
+    )
+    named = [collider.id for collider in setup.colliders]
+    _expect(len(set(named)) == len(named), "colliders", "a different id for each collider", named)
     names = [region.id for region in setup.regions]
     _expect(len(set(names)) == len(names), "regions", "a different id for each region", names)
     finals = [region.mesh for region in setup.regions if region.is_final]
@@ -94,6 +115,44 @@ def from_document(document):
                 layer.kind == "chain" and layer.rides in carriers, f"layers[{index}].rides", "the id of a volume, in a chain", layer.rides
             )
     return setup
+
+
+def _read_collider(document, where):
+    _expect(isinstance(document, dict), where, "an object", document)
+    _known(document, {"id", "name", "shape", "joint", "on", "place", "turn", "size", "meets", "spares", "dials"}, where)
+    identifier, shape, is_on = _identifier(document.get("id"), where), document.get("shape"), document.get("on", True)
+    _expect(isinstance(shape, str) and shape in SIZES, f"{where}.shape", f"one of {', '.join(SIZES)}", shape)
+    _expect(isinstance(is_on, bool), f"{where}.on", "true or false", is_on)
+    turn = _numbers(document.get("turn", [0, 0, 0, 1]), 4, f"{where}.turn")
+    length = math.sqrt(sum(number * number for number in turn))
+    _expect(length > 1e-6, f"{where}.turn", "a quaternion that is not zero", turn)
+    size = _numbers(document.get("size"), len(SIZES[shape]), f"{where}.size")
+    _expect(all(number >= 0.0 for number in size), f"{where}.size", f"{', '.join(SIZES[shape])}, not negative", size)
+    values = document.get("dials", {})
+    _expect(isinstance(values, dict), f"{where}.dials", "an object", values)
+    layers = {}
+    for name in ("meets", "spares"):
+        layers[name] = document.get(name, [])
+        _expect(isinstance(layers[name], list) and len(layers[name]) <= MOST_LAYERS, f"{where}.{name}", "a list of layers", layers[name])
+    return Collider(
+        identifier,
+        _text(document.get("name", identifier), f"{where}.name"),
+        shape,
+        _text(document.get("joint", ""), f"{where}.joint"),
+        _numbers(document.get("place", [0, 0, 0]), 3, f"{where}.place"),
+        tuple(number / length for number in turn),
+        size,
+        is_on,
+        dials.defaults("collider") | {name: dials.dial_of("collider", name).checked(value) for name, value in values.items()},
+        **{name: tuple(_text(each, f"{where}.{name}") for each in ids) for name, ids in layers.items()},
+    )
+
+
+def _numbers(values, count, where):
+    is_right = isinstance(values, list) and len(values) == count
+    is_right = is_right and all(isinstance(v, int | float) and not isinstance(v, bool) and abs(v) <= FAR for v in values)
+    _expect(is_right, where, f"a list of {count} numbers up to {FAR:g}", values)
+    return tuple(float(value) for value in values)
 
 
 def _read_region(document, where):
@@ -120,7 +179,7 @@ def _read_layer(document, where):
     _expect(isinstance(document, dict), where, "an object", document)
     _known(document, {"id", "name", "kind", "on", "chains", "region", "rides", "built", "dials", "amount"}, where)
     kind = document.get("kind")
-    _expect(isinstance(kind, str) and kind in dials.DIALS_OF_KIND, f"{where}.kind", f"one of {', '.join(dials.DIALS_OF_KIND)}", kind)
+    _expect(isinstance(kind, str) and kind in dials.LAYER_KINDS, f"{where}.kind", f"one of {', '.join(dials.LAYER_KINDS)}", kind)
     identifier, is_on = _identifier(document.get("id"), where), document.get("on", True)
     _expect(isinstance(is_on, bool), f"{where}.on", "true or false", is_on)
     chains = document.get("chains", [])
@@ -204,7 +263,7 @@ def json_schema():
         "properties": {
             "id": {"type": "string", "pattern": "^[a-z0-9][a-z0-9-]{0,99}$"},
             "name": name,
-            "kind": {"enum": list(dials.DIALS_OF_KIND)},
+            "kind": {"enum": list(dials.LAYER_KINDS)},
             "on": {"type": "boolean", "default": True},
             "chains": {"type": "array", "minItems": 1, "maxItems": MOST_CHAINS, "items": chain},
             "region": {**name, "description": "The id of the region that a volume is made of."},
@@ -214,7 +273,7 @@ def json_schema():
                 "contentEncoding": "base64",
                 "description": "A conforming solid, deflated (zlib).",
             },
-            "dials": {"anyOf": [_dials_schema(kind) for kind in dials.DIALS_OF_KIND]},
+            "dials": {"anyOf": [_dials_schema(kind) for kind in dials.LAYER_KINDS]},
             "amount": {
                 "type": "array",
                 "minItems": 1,
@@ -247,6 +306,27 @@ def json_schema():
         "required": ["id", "mesh", "vertices", "values"],
         "additionalProperties": False,
     }
+    numbers = {"type": "array", "items": {"type": "number", "minimum": -FAR, "maximum": FAR}}
+    ids = {"type": "array", "maxItems": MOST_LAYERS, "items": name}
+    collider = {
+        "type": "object",
+        "description": "A shape in the rest pose of the world that rides on a joint, or stands still.",
+        "properties": {
+            "id": layer["properties"]["id"],
+            "name": name,
+            "shape": {"enum": list(SIZES)},
+            "joint": name,
+            "on": {"type": "boolean", "default": True},
+            "place": {**numbers, "minItems": 3, "maxItems": 3},
+            "turn": {**numbers, "minItems": 4, "maxItems": 4, "description": "A quaternion x y z w."},
+            "size": {**numbers, "description": "; ".join(f"{shape}: {', '.join(sizes) or 'none'}" for shape, sizes in SIZES.items())},
+            "meets": {**ids, "description": "Layers that meet it though they would not by themselves."},
+            "spares": {**ids, "description": "Layers that do not meet it though they would by themselves."},
+            "dials": _dials_schema("collider"),
+        },
+        "required": ["id", "shape", "size"],
+        "additionalProperties": False,
+    }
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Keen Quiver setup",
@@ -257,6 +337,7 @@ def json_schema():
             "version": {"const": VERSION},
             **{dial.name: dial.schema() for dial in SCENE_DIALS},
             "regions": {"type": "array", "maxItems": MOST_LAYERS, "items": region},
+            "colliders": {"type": "array", "maxItems": MOST_LAYERS, "items": collider},
             "layers": {"type": "array", "maxItems": MOST_LAYERS, "items": layer},
         },
         "required": ["format", "version", "layers"],

@@ -7,6 +7,7 @@ import numpy as np
 from quiver.bodies import chain as swing
 from quiver.bodies import conforming, volume
 from quiver.bodies import lattice as lattices
+from quiver.contacts import SurfaceContacts
 from quiver.dials import MOST_STRETCH
 from quiver.errors import BadInput, Unstable
 from quiver.jumps import jumps_of
@@ -28,6 +29,10 @@ FULL_INFLUENCE = 0.25
 """Influence from which on a vertex follows the solid entirely."""
 FLAT = 1e-18
 """A placement that squeezes volumes to such a share has no way back."""
+LEAST_TOUCHING = 0.2
+"""Vertices that take less of the solid's result do not touch for it."""
+MAIN_SHARE = 0.05
+"""Joints that carry so much of a solid are inside of it: their colliders are not met unless the artist says so."""
 LEAST_CARRIED = 0.02
 """What carries a node by less than this share is left out: a whisker must not be simulated finely for the sake of the chin."""
 BODY_DIALS = ("loose", "hold_gain", "hold_offset", "volume_keep", "firmness", "weight")
@@ -168,10 +173,13 @@ def part_of(character, region, scale, *how):
 
 
 class Solid:
-    """One volume layer in a run. ``rate`` is the substeps a second it needs; call `compile` with those it gets."""
+    """One volume layer in a run. ``rate`` is the substeps a second it needs; call `compile` with those it gets.
+
+    ``meet`` (Contacts, nodes that chains move) makes it meet the colliders that it should.
+    """
 
     def __init__(self, character, layer, setup, notes):
-        self.layer, self.setup = layer, setup
+        self.layer, self.setup, self.touching = layer, setup, None
         self.scale = setup.metres_per_unit
         value = layer.value
         how = value("cell_size") / 1000.0, value("pieces") == "apart", layer.built
@@ -183,6 +191,34 @@ class Solid:
             )
         self.settle = value("settle_time") / setup.frame_rate
         self.rate = volume.rate_needed(self.body, part.edge, value("wobble_rate"))
+
+    def meet(self, contacts, driven):
+        """Let it meet those of the Contacts that it should; ``driven`` are the nodes that chains move."""
+        met = contacts.met_by(self.layer, driven, self._main_carriers())
+        if len(met):
+            part, on = self.part, self._is_touching
+            surface = part.surface[part.lattice.vertices[on]]
+            self.touching = SurfaceContacts(contacts, met, surface, part.lattice.corners[on], part.lattice.shares[on])
+
+    @property
+    def _is_touching(self):
+        return self.seam > LEAST_TOUCHING
+
+    @property
+    def touching_vertices(self):
+        """The vertices of its mesh that touch for it."""
+        return self.vertices[self._is_touching]
+
+    @property
+    def met_nodes(self):
+        """The nodes that the colliders it meets ride on."""
+        return self.touching.nodes if self.touching else []
+
+    def _main_carriers(self):
+        """The nodes that carry no small part of it."""
+        carried = self.part.carried
+        shares = np.bincount(carried.joints.ravel(), carried.weights.ravel()) / len(carried.joints)
+        return np.flatnonzero(shares > MAIN_SHARE)
 
     def compile(self, substeps, notes):
         """Make the model for so many substeps a frame."""
@@ -252,6 +288,8 @@ class Solid:
         self.turned = self.frames_of(world[None])[0]
         self.moved_before = np.zeros((1, *self.before.shape), np.float32)
         self.state = solid.SolidState(self.before)
+        if self.touching:
+            self.touching.start(world, self.model.dt)
 
     def advance(self, world, jumped, frames, threads=None):
         """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4).
@@ -263,6 +301,8 @@ class Solid:
         per_frame = len(world) // frames
         keyed, turned = self.keyed(world), self.frames_of(world[per_frame - 1 :: per_frame])
         out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 2), np.float32)
+        if self.touching:
+            self.touching.ready(world, jumped, per_frame)
         for frame in range(frames):
             part = slice(frame * per_frame, (frame + 1) * per_frame)
             targets = keyed[part]
@@ -271,7 +311,8 @@ class Solid:
                 targets = np.repeat(targets[-1:], per_frame, 0)
             if self.layer.value("shape") == "pose":
                 solid.settle(self.model, targets[-1])
-            solid.advance(self.model, self.state, targets, self.before, self._gravity(turned[frame]), threads)
+            touches = self.touching.touches(frame, self.state, targets[-1] - self.before) if self.touching else solid.NO_TOUCHES
+            solid.advance(self.model, self.state, targets, self.before, self._gravity(turned[frame]), threads, touches)
             self.before, self.turned = targets[-1], turned[frame]
             out[frame] = self.state.positions - self.before
             measures[frame] = self.measure(self.state.positions)

@@ -7,10 +7,12 @@ import numpy as np
 
 from quiver import order
 from quiver.bodies import chain as chain_body
-from quiver.bodies import picking
+from quiver.bodies import fitting, picking
+from quiver.clipping import ClipDepth, skin_of_chains
+from quiver.contacts import Contacts
 from quiver.errors import BadInput, Unstable
 from quiver.final import final_skins
-from quiver.rig.pose import blended, rest_matrices, world_matrices
+from quiver.rig.pose import blended, jointed_world, rest_matrices, world_matrices
 from quiver.solids import Solid
 from quiver.waves import Wave
 
@@ -38,6 +40,7 @@ class TakeChunk:
     offsets      float32 (F, R, 3) world-space moves of the run's moved vertices [file units]
     added        float32 (F, L) the most a layer moved any of its points [m]
     measures     float32 (F, V, 2) of the run's solids: change of volume and greatest stretch [%]
+    clips        float32 (F, L, 2) clip depth of a layer [m]: as simulated, and as keyed; deepest int (F, L, 2) mesh and vertex of the first
     costs        milliseconds spent on one frame, on average: all chains together, then each solid
     cost_ms      milliseconds spent on one of these frames, on average
     """
@@ -47,6 +50,8 @@ class TakeChunk:
     translations: np.ndarray
     offsets: np.ndarray
     added: np.ndarray
+    clips: np.ndarray
+    deepest: np.ndarray
     measures: np.ndarray
     costs: tuple
     cost_ms: float
@@ -71,14 +76,21 @@ class Run:
         chain_layers = [layer for layer in layers if layer.kind == "chain"]
         paths = _paths(spec.character, chain_layers, self.notes)
         self.solids = [Solid(spec.character, layer, spec.setup, self.notes) for layer in layers if layer.kind == "volume"]
+        self.contacts = Contacts(spec.character, spec.setup)
+        driven = {below for path in paths for node in path.drivers for below in self.skeleton.below(int(node))}
+        for solid in self.solids:
+            solid.meet(self.contacts, driven)
         self.substeps = substeps_of(chain_layers, self.solids, spec.setup.frame_rate)
         for solid in self.solids:
             solid.compile(self.substeps, self.notes)
         rest_world = rest_matrices(self.skeleton)
         layer_of = [chain_layers[path.layer] for path in paths]
+        self.met = [self.contacts.met_by(layer, driven) for layer in layer_of]
+        self.skins = self._skins(paths, rest_world)
+        met_nodes = [[node for node in self.contacts.nodes[own] if node >= 0] for own in self.met]
         self.stages = [
             Stage(self, [paths[k] for k in group.paths], [layer_of[k] for k in group.paths], group, rest_world)
-            for group in order.groups(self.skeleton, paths, layer_of, self.solids)
+            for group in order.groups(self.skeleton, paths, layer_of, self.solids, met_nodes)
         ]
         self.waves = [stage.wave for stage in self.stages if stage.wave]
         self.rotated = np.array(sorted({int(node) for path in paths for node in path.drivers}), np.int32)
@@ -88,8 +100,33 @@ class Run:
         turned = {below for node in (*self.rotated, *self.translated) for below in self.skeleton.below(int(node))}
         self.final_skins = final_skins(spec.character, spec.setup, turned)
         self.moved = _moved([*self.solids, *self.final_skins])
+        self.clip_depths = self._clip_depths(chain_layers, paths)
         ends = np.cumsum([0, *map(len, self.moved.values())])
         self._places = {mesh: slice(*ends[k : k + 2]) for k, mesh in enumerate(self.moved)}
+
+    def _clip_depths(self, chain_layers, paths):
+        """{layer id: ClipDepth} of the layers that meet anything."""
+        found = {}
+        for index, layer in enumerate(chain_layers):
+            own = [k for k, path in enumerate(paths) if path.layer == index]
+            met = self.met[own[0]] if own else []
+            if len(met):
+                skin = skin_of_chains(self.spec.character, [paths[k] for k in own])
+                found[layer.id] = ClipDepth(self.spec.character, self.contacts, skin, met)
+        for solid in self.solids:
+            if solid.touching:
+                skin = {solid.mesh_index: solid.touching_vertices}
+                found[solid.layer.id] = ClipDepth(self.spec.character, self.contacts, skin, solid.touching.met)
+        return found
+
+    def _skins(self, paths, rest_world):
+        """How thick the skin around each path is, [m]; zeros where nothing is met."""
+        scale = self.spec.setup.metres_per_unit
+        if not len(self.contacts):
+            return [np.zeros(len(path.drivers)) for path in paths]
+        by_node = fitting.vertices_by_node(self.spec.character)
+        rests = [jointed_world(rest_world[path.point_nodes], path.point_offsets) for path in paths]
+        return [scale * fitting.skin_around(by_node, path, rest) for path, rest in zip(paths, rests, strict=True)]
 
     def _last_frame(self):
         first, last = self.spec.first_frame, self.spec.last_frame
@@ -187,7 +224,24 @@ class Run:
         for skin in self.final_skins:
             mesh = skin.mesh_index
             skin.apply(offsets[:, self._places[mesh]], self.moved[mesh], keyed_world, final_world)
-        return first_frame, rotations, translations, offsets, added
+        return first_frame, rotations, translations, offsets, added, *self._clips(keyed_world, final_world, offsets)
+
+    def _clips(self, keyed_world, final_world, offsets):
+        clips = np.zeros((len(keyed_world), len(self.layer_ids), 2), np.float32)
+        deepest = np.full((*clips.shape[:2], 2), -1)
+        for layer_id, depth in self.clip_depths.items():
+            column = self.layer_ids.index(layer_id)
+            moves = {index: self._moves_of(index, own, offsets) for index, own, _ in depth.parts if index in self.moved}
+            clips[:, column, 0], deepest[:, column] = depth.depths(final_world, moves)
+            clips[:, column, 1] = depth.depths(keyed_world, {})[0]
+        return clips, deepest
+
+    def _moves_of(self, mesh, vertices, offsets):
+        """The offsets (F, n, 3) of some vertices of a mesh, zero where the run moves them not."""
+        moved, out = self.moved[mesh], np.zeros((len(offsets), len(vertices), 3), np.float32)
+        known = np.flatnonzero(np.isin(vertices, moved))
+        out[:, known] = offsets[:, self._places[mesh]][:, np.searchsorted(moved, vertices[known])]
+        return out
 
     def _all_offsets(self, frames, soft):
         """The solids' offsets put together, in the order of ``moved``; where two move one vertex, both count."""
@@ -218,7 +272,8 @@ class Stage:
 
     def __init__(self, run, paths, layers, group, rest_world):
         self.skeleton, self.solids, self.is_needed, self.substeps = run.skeleton, group.solids, group.is_needed, run.substeps
-        self.wave = Wave(run.skeleton, paths, layers, run.spec.setup, run.substeps, rest_world, run.notes) if paths else None
+        meeting = (run.contacts, [run.met[k] for k in group.paths], [run.skins[k] for k in group.paths])
+        self.wave = Wave(run.skeleton, paths, layers, run.spec.setup, run.substeps, rest_world, run.notes, *meeting) if paths else None
         by_layer = {solid.layer.id: solid for solid in run.solids}
         self.rides = {}
         for path, layer in zip(paths, layers, strict=True):

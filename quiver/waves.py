@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from quiver.bodies import chain as chain_body
+from quiver.contacts import ChainContacts
 from quiver.errors import Unstable
 from quiver.jumps import jumps_of
 from quiver.rig import transforms
@@ -13,7 +14,7 @@ from quiver.rig.pose import jointed_world
 from quiver.sim.bounds import MOST_PER_STEP, RUNAWAY
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
-from quiver.sim.step import advance, motion_rows
+from quiver.sim.step import NO_COLLIDERS, advance, motion_rows, reach_rows
 
 AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
 
@@ -34,9 +35,13 @@ class Driven:
 
 
 class Wave:
-    """Chains of one dependency level, with their model and state. ``paths`` and ``layers`` are parallel."""
+    """Chains of one dependency level, with their model and state.
 
-    def __init__(self, skeleton, paths, layers, setup, substeps, rest_world, notes):
+    ``paths``, ``layers``, ``met`` (the colliders that each meets, of ``contacts``) and ``skins`` (how thick the skin around the ends of its
+    segments is, (n,) [m]) are parallel.
+    """
+
+    def __init__(self, skeleton, paths, layers, setup, substeps, rest_world, notes, contacts, met, skins):
         self.skeleton, self.paths, self.layers = skeleton, paths, layers
         self.scale = setup.metres_per_unit
         self.frame_rate = setup.frame_rate
@@ -53,6 +58,11 @@ class Wave:
         limited = self.blocked is not None or any((p.bend_limits < np.pi - 1e-3).any() for p in physics)
         self.model = chain_model(physics, self.dt, limited)
         self.state = ChainState(self.model)
+        self.contacts = None
+        if any(map(len, met)):
+            thickness = np.array([self._thickness(i, skins[i], n + 1) for i in range(len(paths))])
+            self.contacts = ChainContacts(contacts, met, rest, thickness)
+            self.reaches = reach_rows(self.model, self.contacts.reaches)
         self.lengths = np.array(
             [np.linalg.norm(np.diff(rest[i, : count + 1], axis=0), axis=1).sum() for i, count in enumerate(self.counts)]
         )
@@ -72,6 +82,14 @@ class Wave:
             for slot, axis in enumerate(held[:2]):
                 blocked[chain, :, slot] = axis
         return blocked
+
+    def _thickness(self, index, skin, points):
+        """How thick a chain is at each of so many points [m]: what the dial says, else as its skin."""
+        value = self.layers[index].value
+        radius = value("thickness") / 1000.0
+        along = radius if radius > 0.0 else np.append(skin[:1], skin)
+        along = along * chain_body.tapered(value("thickness_taper") / 100.0, np.linspace(0.0, 1.0, len(skin) + 1))
+        return np.pad(along, (0, points - len(along)), "edge")
 
     def _physics(self, index, points, notes):
         layer, value = self.layers[index], self.layers[index].value
@@ -117,6 +135,8 @@ class Wave:
         self.before = self.points(world[None])[0]
         self.steps_before = np.zeros_like(self.before)
         self.linear_before = world[self.point_nodes[:, 0], :, :3]
+        if self.contacts:
+            self.contacts.start(world)
 
     def jumps(self, frame_world):
         """Which chains' roots jump on the way to each frame: bool (F, C) from node matrices (F, J, 3, 4) at frames."""
@@ -132,11 +152,12 @@ class Wave:
         points, linear = self.points(world), world[:, self.point_nodes[:, 0], :, :3]
         per_frame = samples // frames
         cuts = [0, *(int(f) * per_frame for f in np.flatnonzero(jumped.any(1)) if f), samples]
-        displaced = []
+        displaced, self.origin = [], points[0, 0, 0].copy()
+        obstacles = self.contacts.frames(world, jumped.any(1), per_frame, self.origin) if self.contacts else None
         for first, end in itertools.pairwise(cuts):
             if first < end:
                 part = (first, end, per_frame)
-                displaced.append(self._stretch_of_time(points, linear, jumped[first // per_frame], part, every, threads))
+                displaced.append(self._stretch_of_time(points, linear, jumped[first // per_frame], part, every, obstacles, threads))
                 if not self.state.greatest_speed < RUNAWAY:
                     raise Unstable(self.layers[0].name, end // per_frame, "it moves faster than anything real could")
         self.steps_before = points[-1] - (points[-2] if samples > 1 else self.before)
@@ -144,15 +165,18 @@ class Wave:
         shown = slice(every - 1, None, every)
         return self._driven(points[shown], np.concatenate(displaced), world[shown])
 
-    def _stretch_of_time(self, points, linear, jumped, part, every, threads):
+    def _stretch_of_time(self, points, linear, jumped, part, every, obstacles, threads):
         """Simulate the samples first..end-1, at whose first frame the ``jumped`` chains jump; returns the recorded displacements."""
         first, end, per_frame = part
         for chain in np.flatnonzero(jumped):
             self._jump(points[:, chain], linear[:, chain], chain, first, per_frame)
         before = self.before if first == 0 else points[first - 1]
         axes = None if self.blocked is None else self._world_axes(linear[first:end])
-        motion, axis_rows = motion_rows(self.model, points[first:end], before, axes)
-        return advance(self.model, self.state, motion, axis_rows, record_every=every, threads=threads)
+        motion, axis_rows = motion_rows(self.model, points[first:end] - self.origin, before - self.origin, axes)
+        colliders = NO_COLLIDERS
+        if obstacles is not None:
+            colliders = (obstacles[first:end].reshape(-1, obstacles.shape[-1]), self.contacts.shapes, self.reaches)
+        return advance(self.model, self.state, motion, axis_rows, colliders, every, threads)
 
     def _jump(self, points, linear, chain, first, per_frame):
         """Let one chain's keyed motion begin this frame where it ends it, as fast as it was, its swing carried along; in place."""

@@ -25,13 +25,14 @@ P is a multiple of four and the last particle is nobody's.
 
 ``tets`` is (fans, indices, params, kinds, matrices, drafts, starts) and ``cords`` (indices, params, starts): what their modules say, and
 the blocks (D + 2,) where each of D domains begins, where the seam begins, and where all ends. ``rows`` (D + 1,) likewise for the rows of
-particles.
+particles. ``touches`` are what contacts.py's `push_held` takes: the points of the surface that may meet colliders in this frame.
 """
 
 import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
+from quiver.kernels.contacts import push_held
 from quiver.kernels.cords import limit_blocks, measure_cords
 from quiver.kernels.gates import meet
 from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
@@ -98,7 +99,26 @@ def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
 
 
 def _advance(
-    part, crew, gate, dt, positions, masses, pull, keep, air, limit, tets, cords, rows, holds, targets, before, velocities, goals, scratch
+    part,
+    crew,
+    gate,
+    dt,
+    positions,
+    masses,
+    pull,
+    keep,
+    air,
+    limit,
+    tets,
+    cords,
+    touches,
+    rows,
+    holds,
+    targets,
+    before,
+    velocities,
+    goals,
+    scratch,
 ):
     """Advance one solid by one frame of S substeps of ``dt`` seconds, in place (arrays as in the module's text).
 
@@ -133,9 +153,12 @@ def _advance(
             limit_blocks(cord_starts[domain], cord_starts[domain + 1], points, cord_indices, cord_params)
         if seam > 1:
             meet(gate, crew)
-            if part == 0:
+        if part == 0:
+            if seam > 1:
                 solve_fans(tet_starts[seam], tet_starts[seam + 1], points, fans, tet_indices, tet_params, kinds, matrices, drafts)
                 limit_blocks(cord_starts[seam], cord_starts[seam + 1], points, cord_indices, cord_params)
+            push_held(step, points, old.reshape(-1, 4), *touches)
+        if seam > 1:
             meet(gate, crew)
     last, now = goals[substeps - 1], goals[substeps]
     for domain in range(part, seam, crew):

@@ -1,5 +1,7 @@
 """Skinning: where the vertices go when the joints move."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from quiver.kernels import skinning as kernels
@@ -31,6 +33,14 @@ def skinned_positions(mesh, world, method="linear"):
     if method == "linear":
         return skin(kernels.skin_linear, mesh.positions, slots, mesh.weights, rows_of(matrices))
     return skin(kernels.skin_dual_quaternion, mesh.positions, slots, mesh.weights, *map(rows_of, dual_quaternions(matrices)))
+
+
+def subset(mesh, vertices):
+    """A mesh of some of the vertices (n,) of another alone, without triangles."""
+    own = {"positions": mesh.positions[vertices], "triangles": np.zeros((0, 3), np.int32), "colours": None}
+    if mesh.skin >= 0:
+        own |= {"joints": mesh.joints[vertices], "weights": mesh.weights[vertices]}
+    return replace(mesh, **own)
 
 
 def skinned_through(mesh, world):

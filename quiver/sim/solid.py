@@ -7,6 +7,7 @@ import numpy as np
 from quiver.kernels import cords as cord
 from quiver.kernels import soft
 from quiver.kernels import tets as tet
+from quiver.kernels.contacts import FRAME, SHAPE
 from quiver.kernels.lanes import LANES, aligned
 from quiver.mesh.topology import edges_of_tets
 from quiver.sim.packing import pack_fans, pack_items, row_count
@@ -157,16 +158,40 @@ class SolidState:
         return float(np.abs(self.velocities).max(initial=0.0))
 
 
-def advance(model, state, targets, before, pull=None, threads=None):
+NO_TOUCHES = (
+    np.zeros((0, 3)),
+    np.zeros((0, 4), np.int32),
+    np.zeros((0, 4)),
+    np.zeros(0, np.int32),
+    np.zeros(0),
+    np.zeros((0, FRAME)),
+    np.zeros((0, SHAPE)),
+)
+
+
+def advance(model, state, targets, before, pull=None, threads=None, touches=NO_TOUCHES):
     """Advance ``state`` by one frame of S substeps towards keyed places targets (S, N, 3), from before (N, 3) [m].
 
-    ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame.
+    ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame; ``touches`` are the points of its surface that may
+    meet colliders, as kernels/contacts.py's `push_held` takes them.
     """
     pull = np.float32(model.dt) * np.asarray(model.gravity if pull is None else pull, np.float32)
     body = (state.positions, model.inverse_masses, np.ascontiguousarray(np.broadcast_to(pull, state.positions.shape)))
     shares = (np.float32(model.keep), np.float32(model.air), np.float32(model.speed_limit))
     keyed = (np.ascontiguousarray(targets, float), np.ascontiguousarray(before, float))
-    scene = (*body, *shares, model.tets, model.cords, model.rows, model.holds, *keyed, state.rows, state.goals(len(targets)), state.scratch)
+    scene = (
+        *body,
+        *shares,
+        model.tets,
+        model.cords,
+        touches,
+        model.rows,
+        model.holds,
+        *keyed,
+        state.rows,
+        state.goals(len(targets)),
+        state.scratch,
+    )
     gate, crew = np.zeros(1, np.int64), crew_of(len(model.rows) - 1, threads)
     together(lambda part: soft.advance_soft(part, crew, gate, np.float32(model.dt), *scene), crew)
 

@@ -25,15 +25,26 @@ class PlainCopyTest(TestCase):
                 run.model.tets,
                 run.model.cords,
             )
-            layout = (fans, indices, params.copy(), *rest), (cord_indices, cord_params.copy(), starts), run.model.rows, run.model.holds
+            layout = (fans, indices, params.copy(), *rest), (cord_indices, cord_params.copy(), starts), solid.NO_TOUCHES
             shares = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
-            masses = (run.model.inverse_masses, pull, *shares)
-            return state, (state.positions, *masses, *layout, still, made.nodes, state.rows, state.goals(4), state.scratch)
+            masses, rows = (run.model.inverse_masses, pull, *shares), (run.model.rows, run.model.holds)
+            return state, (state.positions, *masses, *layout, *rows, still, made.nodes, state.rows, state.goals(4), state.scratch)
 
         (fast, ours), (slow, plain) = scene(), scene()
         start = [0, 1, np.zeros(1, np.int64), np.float32(run.model.dt)]
         soft.advance_soft(*start, *ours)
-        steps = ("begin", "since", "move", "predict_rows", "finish_rows", "solve_fans", "limit_blocks", "measure_fans", "measure_cords")
+        steps = (
+            "begin",
+            "since",
+            "move",
+            "predict_rows",
+            "finish_rows",
+            "solve_fans",
+            "limit_blocks",
+            "measure_fans",
+            "measure_cords",
+            "push_held",
+        )
         with mock.patch.multiple(soft, **{name: getattr(soft, name).py_func for name in steps}):
             soft.advance_soft.py_func(*start, *plain)
         self.assertGreater(np.abs(fast.velocities).max(), 0.1)

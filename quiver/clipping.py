@@ -1,0 +1,61 @@
+"""Clip depth: how deep the visible skin of a layer gets into the colliders that the layer meets, beyond the rest pose."""
+
+import numpy as np
+
+from quiver.kernels import contacts as kernel
+from quiver.rig.pose import rest_matrices
+from quiver.rig.skinning import skinned_positions, skinned_through, subset
+from quiver.sim.obstacles import frame_rows
+
+MOSTLY = 0.5
+"""A vertex belongs to a chain that moves so much of it."""
+
+
+class ClipDepth:
+    """Measures one layer. ``vertices`` {mesh index: (n,)} are its skin; met the colliders it meets, of some Contacts."""
+
+    def __init__(self, character, contacts, vertices, met):
+        self.contacts, self.met, self.scale = contacts, met, contacts.scale
+        self.parts = [(index, own, subset(character.meshes[index], own)) for index, own in vertices.items() if len(own)]
+        self.shapes = np.ascontiguousarray(contacts.shapes[met])
+        rest = rest_matrices(character.skeleton)[None]
+        points = self._points(rest, {})[0]
+        allowed = np.minimum(contacts.radii, contacts.distances(points))[:, met]
+        self.allowed = np.ascontiguousarray(allowed)
+        self.owners = np.concatenate([np.full(len(own), index) for index, own, _ in self.parts] or [np.zeros(0, int)])
+        self.numbers = np.concatenate([own for _, own, _ in self.parts] or [np.zeros(0, int)])
+
+    def depths(self, world, offsets):
+        """(deepest (F,) [m], mesh and vertex of it (F, 2) or -1) under node matrices (F, J, 3, 4).
+
+        offsets  {mesh index: (F, V, 3)} world-space moves of the skin [file units], of this layer's vertices, or {}
+        """
+        points = self._points(world, offsets)
+        placed = self.contacts.placements(world)[:, self.met]
+        deepest, where = np.zeros(len(world)), np.full((len(world), 2), -1)
+        for frame, (places, stand) in enumerate(zip(points, placed, strict=True)):
+            rows = frame_rows(np.stack([stand, stand]))[0]
+            deepest[frame], vertex = kernel.deepest(places, rows, self.shapes, self.allowed)
+            if vertex >= 0:
+                where[frame] = self.owners[vertex], self.numbers[vertex]
+        return deepest, where
+
+    def _points(self, world, offsets):
+        parts = [np.zeros((len(world), 0, 3))]
+        for index, _, mesh in self.parts:
+            places = skinned_through(mesh, world) if mesh.skin >= 0 else np.stack([skinned_positions(mesh, placed) for placed in world])
+            parts.append(places + offsets[index] if index in offsets else places)
+        return self.scale * np.concatenate(parts, axis=1).astype(float)
+
+
+def skin_of_chains(character, paths):
+    """{mesh index: vertices} of which most is moved by the joints that some chains drive."""
+    nodes = {below for path in paths for node in path.drivers for below in character.skeleton.below(int(node))}
+    found = {}
+    for index, mesh in enumerate(character.meshes):
+        if mesh.skin < 0:
+            found[index] = np.arange(len(mesh.positions)) if mesh.node in nodes else np.zeros(0, int)
+        else:
+            share = (mesh.weights * np.isin(mesh.joints, list(nodes))).sum(1)
+            found[index] = np.flatnonzero(share > MOSTLY)
+    return {index: own for index, own in found.items() if len(own)}

@@ -1,0 +1,173 @@
+"""The colliders of a setup in a run: where they are, which layers meet them, and how close anything may come."""
+
+import numpy as np
+
+from quiver.errors import BadInput
+from quiver.kernels import contacts as kernel
+from quiver.rig import transforms
+from quiver.rig.pose import rest_matrices
+from quiver.sim.obstacles import frame_rows, shape_rows
+
+NEAR = 0.01
+"""What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
+
+
+class Contacts:
+    """The colliders of a setup that are on, K of them. Lengths in metres.
+
+    nodes int (K,) what each rides on, -1 for the world. Raises BadInput where one rides on a joint that is not there.
+    """
+
+    def __init__(self, character, setup):
+        self.colliders = [collider for collider in setup.colliders if collider.is_on]
+        skeleton, self.scale = character.skeleton, setup.metres_per_unit
+        for collider in self.colliders:
+            if collider.joint and collider.joint not in skeleton:
+                raise BadInput(f"collider “{collider.name}”: expected a joint of this character, got “{collider.joint}”")
+        self.nodes = np.array([skeleton.index(each.joint) if each.joint else -1 for each in self.colliders], int)
+        places = np.array([each.place for each in self.colliders], float).reshape(-1, 3)
+        turns = np.array([each.turn for each in self.colliders], float).reshape(-1, 4)
+        rest = rest_matrices(skeleton)[self.nodes]
+        rest[self.nodes < 0] = np.eye(3, 4)
+        # Where it is from the joint it rides on, turned as that joint's turn alone: a joint that stretches does not bend it.
+        self._joint_turns = transforms.pure_rotations(rest[:, :, :3])
+        self._turns = np.swapaxes(self._joint_turns, 1, 2) @ transforms.to_matrices(turns)
+        self._places = np.einsum("kij,kj->ki", np.linalg.pinv(rest[:, :, :3]), places - rest[:, :, 3])
+        self.radii = np.array([each.radius for each in self.colliders]) * self.scale
+        self.margins = np.array([each.value("margin") for each in self.colliders]) / 1000.0
+        cores = np.array([each.core for each in self.colliders]).reshape(-1, 4)
+        cores = np.where(cores < kernel.FOR_EVER, cores * self.scale, kernel.FOR_EVER)
+        bounds = np.array([each.bound for each in self.colliders])
+        bounds = np.where(bounds < kernel.FOR_EVER, bounds * self.scale, kernel.FOR_EVER)
+        self.shapes = shape_rows(cores, bounds, np.array([each.grip for each in self.colliders]))
+        self.rest = frame_rows(np.repeat(self.placements(rest_matrices(skeleton)[None]), 2, 0))[0]
+
+    def __len__(self):
+        return len(self.colliders)
+
+    def placements(self, world):
+        """Where they are, (S, K, 3, 4) [m], in node matrices (S, J, 3, 4)."""
+        placed = world[:, self.nodes]
+        placed[:, self.nodes < 0] = np.eye(3, 4)
+        places = np.einsum("skij,kj->ski", placed[..., :3], self._places) + placed[..., 3]
+        turns = transforms.pure_rotations(placed[..., :3]) @ self._turns
+        return np.concatenate([turns, self.scale * places[..., None]], axis=-1)
+
+    def met_by(self, layer, driven, carriers=()):
+        """Which of them (indices) a layer meets: those it was told to, and all others but what is simulated itself or carries it.
+
+        driven    nodes that chains move; carriers nodes that carry the layer's flesh
+        """
+        met = []
+        for index, collider in enumerate(self.colliders):
+            by_itself = self.nodes[index] not in driven and self.nodes[index] not in carriers
+            if layer.id in collider.meets or (by_itself and layer.id not in collider.spares):
+                met.append(index)
+        return np.array(met, int)
+
+    def distances(self, points, frames=None):
+        """Distances (..., K) [m] of points (..., 3) from the cores, in the rest pose or as frames (K, FRAME) say."""
+        flat = np.ascontiguousarray(np.reshape(points, (-1, 3)), float)
+        out = np.empty((len(flat), len(self)))
+        kernel.distances(flat, self.rest if frames is None else frames, self.shapes, out)
+        return out.reshape(*np.shape(points)[:-1], len(self))
+
+    def reaches(self, points, thickness=0.0):
+        """How far points (..., 3) in the rest pose, ``thickness`` (...) thick, keep from each core, (..., K) [m].
+
+        What is closer in the rest pose may stay as close: the artist made it so.
+        """
+        wanted = np.asarray(thickness)[..., None] + self.radii + self.margins
+        return np.minimum(wanted, self.distances(points))
+
+
+class ChainContacts:
+    """What a wave of C chains of n segments meets: L of the colliders.
+
+    met      for each chain the colliders it meets; rest (C, n + 1, 3) its points in the rest pose [m]
+    thickness (C, n + 1) how thick it is there [m]
+    """
+
+    def __init__(self, contacts, met, rest, thickness):
+        self.contacts = contacts
+        self.used = np.unique(np.concatenate([np.zeros(0, int), *met]))
+        ends = contacts.reaches(rest, thickness)
+        middles = contacts.reaches(0.5 * (rest[:, 1:] + rest[:, :-1]), 0.5 * (thickness[:, 1:] + thickness[:, :-1]))
+        reaches = np.stack([middles, ends[:, 1:]], axis=2)[..., self.used]
+        for chain, own in enumerate(met):
+            reaches[chain][..., ~np.isin(self.used, own)] = kernel.NEVER
+        self.reaches = np.moveaxis(reaches, -1, 1)
+        self.shapes = contacts.shapes[self.used].astype(np.float32)
+
+    def start(self, world):
+        """Begin in node matrices (J, 3, 4)."""
+        self.before = self._placements(world[None])
+
+    def frames(self, world, jumped, per_frame, origin):
+        """Frames (S, L, FRAME) float32, seen from ``origin`` (3,), in node matrices (S, J, 3, 4).
+
+        jumped  bool (F,): in such a frame they stand where it ends, as if they had always been there
+        """
+        placed = self._placements(world)
+        rows = _rows(np.concatenate([self.before, placed]), jumped, per_frame)
+        self.before = placed[-1:]
+        rows[..., :3] -= origin
+        rows[..., 12:15] -= origin
+        return rows.astype(np.float32)
+
+    def _placements(self, world):
+        return self.contacts.placements(world)[:, self.used]
+
+
+class SurfaceContacts:
+    """What the surface of a soft body meets: L of the colliders.
+
+    met      the colliders (indices); surface (R, 3) its points in the rest pose [m]; corners (R, 4) and shares (R, 4) of the particles
+             that carry them
+    """
+
+    def __init__(self, contacts, met, surface, corners, shares):
+        self.contacts, self.met = contacts, met
+        self.corners, self.shares = np.ascontiguousarray(corners, np.int32), np.ascontiguousarray(shares, float)
+        self.reaches = contacts.reaches(surface)[:, met]
+        self.shapes = np.ascontiguousarray(contacts.shapes[met])
+        self.nodes = [int(node) for node in contacts.nodes[met] if node >= 0]
+
+    def start(self, world, dt):
+        """Begin in node matrices (J, 3, 4), for substeps of ``dt`` [s]."""
+        self.before, self.dt = self.contacts.placements(world[None])[:, self.met], dt
+
+    def ready(self, world, jumped, per_frame):
+        """Take the node matrices (S, J, 3, 4) of some frames; ``jumped`` and ``per_frame`` as in ChainContacts."""
+        placed = self.contacts.placements(world)[:, self.met]
+        self._frames = _rows(np.concatenate([self.before, placed]), jumped, per_frame)
+        self._per_frame, self.before = per_frame, placed[-1:]
+
+    def touches(self, frame, state, keyed_moves):
+        """What may touch in a frame, as `push_held` takes it, from a SolidState; keyed_moves (N, 3) [m] of the particles in it."""
+        frames = self._frames[frame * self._per_frame : (frame + 1) * self._per_frame]
+
+        def carried(values):
+            return np.einsum("rc,rck->rk", self.shares, values[self.corners].astype(float))
+
+        places = carried(state.positions)
+        seconds = self._per_frame * self.dt
+        way = np.linalg.norm(carried(keyed_moves), axis=1) + np.linalg.norm(carried(state.velocities[:, :3]), axis=1) * seconds
+        far = np.empty((len(places), len(self.met))), np.empty((len(places), len(self.met)))
+        for out, at in zip(far, (np.roll(frames[0], 12, axis=1), frames[-1]), strict=True):
+            kernel.distances(places, np.ascontiguousarray(at), self.shapes, out)
+        is_near = np.minimum(*far) < self.reaches + (1.5 * way + NEAR)[:, None]
+        rows, which = np.nonzero(is_near)
+        arrays = (places[rows], self.corners[rows], self.shares[rows], which.astype(np.int32), self.reaches[rows, which])
+        return (*arrays, np.ascontiguousarray(frames).reshape(-1, kernel.FRAME), self.shapes)
+
+
+def _rows(placed, jumped, per_frame):
+    """Frames (S, L, FRAME) from placements (S + 1, L, 3, 4); where a frame ``jumped`` (F,) they stand where it ends."""
+    rows = frame_rows(placed)
+    for frame in np.flatnonzero(jumped):
+        span = slice(frame * per_frame, (frame + 1) * per_frame)
+        rows[span, :, :12] = rows[span, :, 12:] = rows[span.stop - 1, :, :12]
+        if span.stop < len(rows):
+            rows[span.stop, :, 12:] = rows[span.stop - 1, :, :12]
+    return rows
