@@ -4,10 +4,13 @@ import numpy as np
 
 from quiver.errors import BadInput
 from quiver.kernels import contacts as kernel
+from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.sim.obstacles import frame_rows, shape_rows
 
+MAIN_SHARE = 0.05
+"""Joints that carry so much of some flesh are inside of it: their colliders are not met unless the artist says so."""
 NEAR = 0.01
 """What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
 
@@ -79,6 +82,19 @@ class Contacts:
         """
         wanted = np.asarray(thickness)[..., None] + self.radii + self.margins
         return np.minimum(wanted, self.distances(points))
+
+
+def flesh_carriers(character, setup, layer):
+    """The nodes that carry no small part of a volume's flesh, so are inside of it; none for a chain."""
+    if layer.kind != "volume":
+        return ()
+    region = setup.region(layer.region)
+    mesh = character.mesh(region.mesh)
+    chosen = regions.is_in(regions.decode(region.values, len(mesh.positions)))
+    if mesh.skin < 0:
+        return (mesh.node,)
+    shares = np.bincount(mesh.joints[chosen].ravel(), mesh.weights[chosen].ravel()) / max(int(chosen.sum()), 1)
+    return tuple(int(node) for node in np.flatnonzero(shares > MAIN_SHARE))
 
 
 class ChainContacts:

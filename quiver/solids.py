@@ -7,7 +7,7 @@ import numpy as np
 from quiver.bodies import chain as swing
 from quiver.bodies import conforming, volume
 from quiver.bodies import lattice as lattices
-from quiver.contacts import SurfaceContacts
+from quiver.contacts import SurfaceContacts, flesh_carriers
 from quiver.dials import MOST_STRETCH
 from quiver.errors import BadInput, Unstable
 from quiver.jumps import jumps_of
@@ -31,8 +31,6 @@ FLAT = 1e-18
 """A placement that squeezes volumes to such a share has no way back."""
 LEAST_TOUCHING = 0.2
 """Vertices that take less of the solid's result do not touch for it."""
-MAIN_SHARE = 0.05
-"""Joints that carry so much of a solid are inside of it: their colliders are not met unless the artist says so."""
 LEAST_CARRIED = 0.02
 """What carries a node by less than this share is left out: a whisker must not be simulated finely for the sake of the chin."""
 BODY_DIALS = ("loose", "hold_gain", "hold_offset", "volume_keep", "firmness", "weight")
@@ -179,7 +177,7 @@ class Solid:
     """
 
     def __init__(self, character, layer, setup, notes):
-        self.layer, self.setup, self.touching = layer, setup, None
+        self.character, self.layer, self.setup, self.touching = character, layer, setup, None
         self.scale = setup.metres_per_unit
         value = layer.value
         how = value("cell_size") / 1000.0, value("pieces") == "apart", layer.built
@@ -194,7 +192,7 @@ class Solid:
 
     def meet(self, contacts, driven):
         """Let it meet those of the Contacts that it should; ``driven`` are the nodes that chains move."""
-        met = contacts.met_by(self.layer, driven, self._main_carriers())
+        met = contacts.met_by(self.layer, driven, flesh_carriers(self.character, self.setup, self.layer))
         if len(met):
             part, on = self.part, self._is_touching
             surface = part.surface[part.lattice.vertices[on]]
@@ -213,12 +211,6 @@ class Solid:
     def met_nodes(self):
         """The nodes that the colliders it meets ride on."""
         return self.touching.nodes if self.touching else []
-
-    def _main_carriers(self):
-        """The nodes that carry no small part of it."""
-        carried = self.part.carried
-        shares = np.bincount(carried.joints.ravel(), carried.weights.ravel()) / len(carried.joints)
-        return np.flatnonzero(shares > MAIN_SHARE)
 
     def compile(self, substeps, notes):
         """Make the model for so many substeps a frame."""

@@ -16,6 +16,7 @@ STEPS = (
     Step("rig", "Rig", "See what came in: joints, meshes, clips and what is wrong with them."),
     Step("regions", "Regions", "Paint where the skin is soft."),
     Step("motion", "Motion", "Hang chains on joints, make regions soft, and set how they feel."),
+    Step("contacts", "Contacts", "Say what may touch what."),
     Step("takes", "Takes", "Run, look, measure and compare."),
     Step("bake", "Bake", "Put the motion onto the joints and take it away."),
 )

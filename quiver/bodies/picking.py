@@ -148,20 +148,33 @@ def _moved_centre(character, world, node):
     return total / weight if weight > 0.0 else None
 
 
+def partner_of(character, node):
+    """The node nearest to the mirror place of another across x = 0; itself in the middle. Raises BadInput where there is none."""
+    skeleton = character.skeleton
+    places = rest_matrices(skeleton)[:, :, 3]
+    away = np.linalg.norm(places - places[node] * [-1.0, 1.0, 1.0], axis=1)
+    found = int(np.argmin(away))
+    if away[found] > MIRROR_SHARE * float(np.ptp(places, axis=0).max()):
+        raise BadInput(f"expected a joint on the other side of “{skeleton.names[node]}”, but nothing is there")
+    return found
+
+
 def mirrored(character, pick):
     """The ChainPick on the other side: the joints nearest to the mirror places across x = 0. Raises BadInput where there is none."""
     skeleton = character.skeleton
-    places = rest_matrices(skeleton)[:, :, 3]
-    near = MIRROR_SHARE * float(np.ptp(places, axis=0).max())
 
     def other(name):
         node = skeleton.index(name)
-        away = np.linalg.norm(places - places[node] * [-1.0, 1.0, 1.0], axis=1)
-        found = int(np.argmin(away))
-        if found == node or away[found] > near:
-            reason = "it lies in the middle" if found == node else "nothing is there"
-            raise BadInput(f"expected a joint on the other side of “{name}”, but {reason}")
+        found = partner_of(character, node)
+        if found == node:
+            raise BadInput(f"expected a joint on the other side of “{name}”, but it lies in the middle")
         return skeleton.names[found]
 
     names = {name: other(name) for name in pick.names}
     return replace(pick, root=names.get(pick.root, ""), end=names.get(pick.end, ""), picked=tuple(names[name] for name in pick.picked))
+
+
+def driven_nodes(character, layers):
+    """All nodes that the chains of some layers move. Raises BadInput."""
+    chains = [nodes for layer in layers for pick in layer.chains for nodes in resolve(character, pick)]
+    return {below for nodes in chains for node in nodes for below in character.skeleton.below(int(node))}

@@ -35,6 +35,7 @@ INSTALLED_APPS = [
     "studio.characters",
     "studio.regions",
     "studio.motion",
+    "studio.contacts",
     "studio.takes",
     "studio.bakes",
 ]

@@ -6,6 +6,7 @@ urlpatterns = [
     path("", include("studio.characters.urls")),
     path("", include("studio.regions.urls")),
     path("", include("studio.motion.urls")),
+    path("", include("studio.contacts.urls")),
     path("", include("studio.takes.urls")),
     path("", include("studio.bakes.urls")),
 ]

@@ -16,7 +16,7 @@ from studio.motion import building, services
 from studio.takes.edits import after_change
 
 BUILD_COMMANDS = {"build": building.start_build, "stop": building.stop_build}
-GROUPS = ("Feel", "Body", "Hold", "Limits", "Taper", "Build")
+GROUPS = ("Feel", "Body", "Hold", "Limits", "Taper", "Contact", "Build")
 
 
 @require_safe

@@ -9,7 +9,8 @@ from studio.jobs.models import Job
 class Take(models.Model):
     """One simulation of a setup version on a clip and a range. Its frames are in TakeChunks; ``added`` is in millimetres.
 
-    ``measures`` holds for each soft layer's id its "volume" and "stretch" [%], frame by frame, and its "cost" [ms a frame].
+    ``measures`` holds for each soft layer's id its "volume" and "stretch" [%], frame by frame, and its "cost" [ms a frame]; for a layer
+    that meets colliders its "clip" depth and that of the keyed skin, "keyed_clip" [mm], and the "deepest" [mesh, vertex], frame by frame.
     """
 
     character = models.ForeignKey(Character, models.CASCADE, related_name="takes")

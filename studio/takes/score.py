@@ -5,6 +5,10 @@ from dataclasses import dataclass
 import numpy as np
 
 LANE_HEIGHT = 40.0
+CLIP_SHARE = 0.6
+"""Clip depth hangs down into so much of a lane."""
+LEAST_CLIP_SCALE, WORTH_TELLING = 20.0, 0.5
+"""Clip depth that fills its share of the lane at the least, and that is worth a word [mm]."""
 
 
 @dataclass(frozen=True)
@@ -22,6 +26,7 @@ class Lane:
     now: list
     marks: list
     lines: list
+    clip: str
 
 
 def lanes(take, setup):
@@ -42,7 +47,9 @@ def _lane(take, layer, values, top):
     peak = float(values[worst]) if len(values) else 0.0
     is_keyed = len(layer.amount) > 1 or layer.amount[0][1] != 1.0
     place = (worst + 0.5, float(heights[worst]) if len(values) else LANE_HEIGHT)
-    marks, lines = _soft_marks(take, layer)
+    kept = take.measures.get(layer.id, {})
+    marks, lines = _soft_marks(take, kept)
+    clip_marks, clip, keyed = _clip_marks(take, kept)
     return Lane(
         layer.id,
         layer.name,
@@ -52,15 +59,31 @@ def _lane(take, layer, values, top):
         take.first_frame + worst,
         *place,
         np.round(values, 1).tolist(),
-        marks,
-        lines,
+        [*clip_marks, *marks],
+        [*lines, *keyed],
+        clip,
     )
 
 
-def _soft_marks(take, layer):
+def _clip_marks(take, kept):
+    """What the lane of a layer that meets colliders shows of its clip depth: marks, its area from the top, and the keyed skin's line."""
+    if not kept.get("clip"):
+        return [], "", []
+    depths, keyed = np.array(kept["clip"]), np.array(kept["keyed_clip"])
+    top = max(float(depths.max()), float(keyed.max()), LEAST_CLIP_SCALE)
+    worst = int(np.argmax(depths))
+    words = f"{depths[worst]:.0f} mm clipped" if depths[worst] >= WORTH_TELLING else "nothing clips"
+    mesh, vertex = kept["deepest"][worst]
+    mark = {"text": words, "frame": take.first_frame + worst if depths[worst] >= WORTH_TELLING else None, "mesh": mesh, "vertex": vertex}
+    points = " ".join(f"L{x + 0.5:g} {y:.2f}" for x, y in enumerate(CLIP_SHARE * LANE_HEIGHT * depths / top))
+    area = f"M0.5 0 {points} L{len(depths) - 0.5:g} 0 Z"
+    line = "M" + " L".join(f"{x + 0.5:g} {y:.2f}" for x, y in enumerate(CLIP_SHARE * LANE_HEIGHT * keyed / top))
+    return [mark], area, [{"name": "keyed-clip", "path": line}] if keyed.max() >= WORTH_TELLING else []
+
+
+def _soft_marks(take, kept):
     """What a soft layer's lane shows besides: (label, frame) of the worst volume and stretch, and both as SVG paths."""
-    kept = take.measures.get(layer.id)
-    if not kept or not kept["volume"]:
+    if not kept.get("volume"):
         return [], []
     marks, lines = [], []
     for name, unit in (("volume", "% volume"), ("stretch", "% stretch")):

@@ -72,10 +72,16 @@ def simulate(job_id, context):
 
 def _keep_measures(take, run, chunk):
     for index, solid in enumerate(run.solids):
-        kept = take.measures.setdefault(solid.layer.id, {"volume": [], "stretch": [], "cost": 0.0})
-        kept["volume"] += np.round(chunk.measures[:, index, 0].astype(float), 2).tolist()
-        kept["stretch"] += np.round(chunk.measures[:, index, 1].astype(float), 2).tolist()
+        kept = take.measures.setdefault(solid.layer.id, {})
+        kept.setdefault("volume", []).extend(np.round(chunk.measures[:, index, 0].astype(float), 2).tolist())
+        kept.setdefault("stretch", []).extend(np.round(chunk.measures[:, index, 1].astype(float), 2).tolist())
         kept["cost"] = round(chunk.costs[1 + index], 3)
+    for layer_id in run.clip_depths:
+        kept, column = take.measures.setdefault(layer_id, {}), run.layer_ids.index(layer_id)
+        millimetres = np.round(1000.0 * chunk.clips[:, column].astype(float), 2)
+        kept.setdefault("clip", []).extend(millimetres[:, 0].tolist())
+        kept.setdefault("keyed_clip", []).extend(millimetres[:, 1].tolist())
+        kept.setdefault("deepest", []).extend(chunk.deepest[:, column].tolist())
 
 
 def _forget_passing(take):

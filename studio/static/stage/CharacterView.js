@@ -100,6 +100,12 @@ export class CharacterView {
     return out;
   }
 
+  /** Where one vertex of a part is in the world now, with a take's offsets. */
+  placeOf(part, vertex) {
+    const { moved } = part.geometry.attributes, point = new THREE.Vector3();
+    return part.getVertexPosition(vertex, point).applyMatrix4(part.matrixWorld).add(new THREE.Vector3().fromArray(moved.array, 3 * vertex));
+  }
+
   poseGhost(frame, clip) {
     if (!this.ghost?.object.visible) return;
     this._poseNodes(this.ghost.nodes, frame, clip, null);

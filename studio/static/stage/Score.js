@@ -10,7 +10,9 @@ export class Score {
     for (const name of ['pointerup', 'pointercancel']) element.addEventListener(name, () => { this._isDragging = false; });
     element.addEventListener('click', (event) => {
       const peak = event.target.closest('.peak');
-      if (peak) onScrub(Number(peak.dataset.frame));
+      if (!peak) return;
+      const { frame, mesh, vertex } = peak.dataset;
+      onScrub(Number(frame), vertex === undefined ? null : { part: Number(mesh), vertex: Number(vertex) });
     });
     element.addEventListener('htmx:afterSwap', () => this.layout());
   }

@@ -10,6 +10,8 @@ import { connectPanel, showChosen } from './panel.js';
 import { connectKeys } from './keys.js';
 import { Brush } from './Brush.js';
 import { LatticeView } from './LatticeView.js';
+import { ColliderHand } from './ColliderHand.js';
+import { ClipMark } from './ClipMark.js';
 
 const element = document.getElementById('stage');
 const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
@@ -18,11 +20,15 @@ const byId = (id) => document.getElementById(id);
 /** Everything that is shown now. `desk` on the window lets a test look at it. */
 const desk = {
   shown: 'simulated', clip: null, take: null, previousTake: null, takeId: null, clipUrl: null, wantedTake: '',
-  view: null, quills: null, brush: null, lattice: null, solidLook: { wire: false, paper: false, skin: false, cut: 1 }, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
+  view: null, quills: null, brush: null, lattice: null, colliders: null, clipMark: null, solidLook: { wire: false, paper: false, skin: false, cut: 1 }, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
 };
 window.desk = desk;
 
-const score = new Score(byId('score'), (frame) => { player.play(false); player.go(frame); });
+const score = new Score(byId('score'), (frame, spot) => {
+  player.play(false);
+  if (spot) desk.clipMark?.mark(spot.part, spot.vertex, frame);
+  player.go(frame);
+});
 const player = new Player(showFrame, (isPlaying) => {
   const button = document.querySelector('[data-act="play"]');
   button.textContent = isPlaying ? 'Hold' : 'Play';
@@ -58,6 +64,8 @@ function draw(now) {
     view.poseGhost(player.frame, desk.clip);
     quills.update(stage.camera);
     desk.lattice?.update();
+    desk.colliders.update();
+    desk.clipMark.update(stage.camera, player.frame);
   }
   if (player.isPlaying) stage.invalidate();
 }
@@ -158,6 +166,20 @@ function connectPointer(canvas) {
   });
 }
 
+/** A press on a collider's dots takes it; one beside them turns the view. */
+function connectColliders(canvas) {
+  desk.colliders = new ColliderHand(desk, { announce });
+  desk.clipMark = new ClipMark(desk.view, desk.quills.size);
+  desk.stage.scene.add(desk.clipMark.object);
+  element.addEventListener('pointerdown', (event) => {
+    if (event.target !== canvas || !desk.colliders.down(event)) return;
+    event.stopPropagation();
+    canvas.setPointerCapture(event.pointerId);
+  }, true);
+  canvas.addEventListener('pointermove', (event) => desk.colliders.move(event));
+  canvas.addEventListener('pointerup', () => desk.colliders.up());
+}
+
 /** The brush comes before the camera: a press on the skin paints, one beside it turns the view. */
 function connectBrush(canvas) {
   desk.brush = new Brush(desk, { note, onPainted: () => { announce('region-painted'); desk.wantedTake = ''; refresh(); } });
@@ -177,7 +199,7 @@ function connectBrush(canvas) {
     const now = byId(`${event.target.id}-now`);
     if (now) now.textContent = event.target.value;
   });
-  document.body.addEventListener('htmx:afterSettle', (event) => { if (event.detail.target?.id === 'panel') { desk.brush.follow().then(showQuills); showLattice(); } });
+  document.body.addEventListener('htmx:afterSettle', (event) => { if (event.detail.target?.id === 'panel') { desk.brush.follow().then(showQuills); showLattice(); desk.colliders.follow(); } });
 }
 
 const acts = {
@@ -226,7 +248,7 @@ async function showLattice() {
 function showQuills() {
   if (!desk.quills) return;
   const isOn = document.querySelector('[data-look="joints"]').getAttribute('aria-pressed') === 'true';
-  desk.quills.object.visible = isOn && !desk.brush?.isOn;
+  desk.quills.object.visible = isOn && !desk.brush?.isOn && !byId('colliders');
   desk.stage.invalidate();
 }
 
@@ -291,8 +313,10 @@ async function start() {
   desk.stage.look(desk.view.box(desk.clip));
   desk.stage.onDraw.add(draw);
   connectPointer(byId('canvas'));
+  connectColliders(byId('canvas'));
   connectBrush(byId('canvas'));
   await desk.brush.follow();
+  await desk.colliders.follow();
   showQuills();
   note('');
   desk.isReady = true;

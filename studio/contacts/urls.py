@@ -1,0 +1,14 @@
+from django.urls import path
+
+from studio.contacts import views
+
+urlpatterns = [
+    path("characters/<int:pk>/contacts/", views.contacts, name="contacts"),
+    path("characters/<int:pk>/contacts/add/", views.add, name="add-collider"),
+    path("characters/<int:pk>/contacts/fit/", views.fit_all, name="fit-colliders"),
+    path("characters/<int:pk>/contacts/shapes", views.shapes, name="collider-shapes"),
+    path("characters/<int:pk>/contacts/<slug:collider>/change/", views.change, name="change-collider"),
+    path("characters/<int:pk>/contacts/<slug:collider>/set/", views.set_field, name="set-collider"),
+    path("characters/<int:pk>/contacts/<slug:collider>/move/", views.move, name="move-collider"),
+    path("characters/<int:pk>/contacts/<slug:collider>/meet/", views.meet, name="meet-collider"),
+]

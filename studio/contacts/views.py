@@ -1,0 +1,88 @@
+"""The Contacts step: colliders, and who meets whom."""
+
+import json
+
+from django.http import HttpResponse, JsonResponse
+from django.views.decorators.http import require_POST, require_safe
+from django_htmx.http import trigger_client_event
+
+from quiver.colliders import LABELS
+from quiver.errors import BadInput
+from studio.characters.pages import character_or_404, render_step
+from studio.contacts import services
+
+
+@require_safe
+def contacts(request, pk):
+    return _panel(request, character_or_404(pk), request.GET.get("collider"))
+
+
+def _panel(request, row, collider_id=None, take=None):
+    setup = row.setup
+    chosen = next((each for each in setup.colliders if each.id == collider_id), setup.colliders[0] if setup.colliders else None)
+    context = {
+        "setup": setup,
+        "shapes": LABELS.items(),
+        "chosen": services.facts_of(row, chosen) if chosen else None,
+        "matrix": services.matrix(row) if setup.layers and setup.colliders else [],
+        "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]] or [node["name"] for node in row.facts["nodes"]],
+    }
+    response = render_step(request, row, "contacts", "contacts/panel.html", context)
+    return trigger_client_event(response, "setup-changed", {"take": take.pk if take else None}) if request.method == "POST" else response
+
+
+@require_POST
+def add(request, pk):
+    row = character_or_404(pk)
+    take = services.add(row, request.POST.get("shape", ""), request.POST.get("joint", "").strip())
+    return _panel(request, row, row.setup.colliders[-1].id, take)
+
+
+@require_POST
+def fit_all(request, pk):
+    row = character_or_404(pk)
+    return _panel(request, row, None, services.fit_all(row))
+
+
+@require_POST
+def change(request, pk, collider):
+    row = character_or_404(pk)
+    before = len(row.setup.colliders)
+    take = services.change(row, collider, request.POST.get("action", ""), request.POST.get("text", ""))
+    added = len(row.setup.colliders) > before
+    return _panel(request, row, row.setup.colliders[-1].id if added else request.POST.get("chosen") or collider, take)
+
+
+@require_POST
+def set_field(request, pk, collider):
+    row = character_or_404(pk)
+    take = services.set_field(row, collider, request.POST.get("field", ""), request.POST.get("value", ""))
+    return _panel(request, row, collider, take)
+
+
+@require_POST
+def move(request, pk, collider):
+    """Take the place and the size that the stage's handles gave a collider, as JSON."""
+    row = character_or_404(pk)
+    try:
+        sent = json.loads(request.body)
+    except ValueError as error:
+        raise BadInput(f"expected a place and a size as JSON, could not read it: {error}") from error
+    if not isinstance(sent, dict) or not all(isinstance(sent.get(name), list) for name in ("place", "size")):
+        raise BadInput("expected a place and a size as lists")
+    services.move(row, collider, sent["place"], sent["size"])
+    return HttpResponse(status=204)
+
+
+@require_POST
+def meet(request, pk, collider):
+    row = character_or_404(pk)
+    take = services.meet(row, collider, request.POST.get("layer", ""), request.POST.get("meets") == "yes")
+    return _panel(request, row, request.POST.get("chosen") or collider, take)
+
+
+@require_safe
+def shapes(request, pk):
+    response = JsonResponse({"colliders": services.shapes(character_or_404(pk))})
+    response.headers["Cache-Control"] = "no-store"
+    return response

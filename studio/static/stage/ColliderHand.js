@@ -1,0 +1,92 @@
+import * as THREE from '../vendor/three/three.module.js';
+import { ColliderView } from './ColliderView.js';
+
+/** Shows the colliders while their panel is open, and lets the pointer choose, move and resize them. */
+export class ColliderHand {
+  constructor(desk, { announce }) {
+    Object.assign(this, { desk, announce, view: null, pressed: null });
+  }
+
+  get _field() { return document.getElementById('colliders'); }
+
+  /** Show what the panel says; called again when the setup or the panel changed. */
+  async follow() {
+    const field = this._field, { desk } = this;
+    const asked = this.asked = {};
+    const response = field && desk.view ? await fetch(field.dataset.shapes, { credentials: 'same-origin' }) : null;
+    const found = response?.ok ? await response.json() : null;
+    // Another call came in between.
+    if (asked !== this.asked) return;
+    this.view?.dispose();
+    this.view = null;
+    if (found) {
+      this.view = new ColliderView(desk.view, found.colliders, field.dataset.chosen, desk.quills.size);
+      desk.stage.scene.add(this.view.object);
+    }
+    desk.stage?.invalidate();
+  }
+
+  update() { this.view?.update(); }
+
+  down(event) {
+    if (!this.view || event.button !== 0 || event.shiftKey) return false;
+    const box = this._box(), found = this.view.under(event.clientX - box.left, event.clientY - box.top, this.desk.stage.camera, box.width, box.height);
+    if (!found) return false;
+    this.pressed = { found, x: event.clientX, y: event.clientY, isDragging: false };
+    return true;
+  }
+
+  move(event) {
+    const { pressed, desk } = this;
+    if (!pressed) {
+      if (this.view && !event.buttons) this._hint(event);
+      return;
+    }
+    if (!pressed.isDragging) {
+      if (Math.hypot(event.clientX - pressed.x, event.clientY - pressed.y) < 4) return;
+      pressed.isDragging = true;
+      const middle = new THREE.Vector3().setFromMatrixPosition(pressed.found.item.now);
+      this.plane = new THREE.Plane().setFromNormalAndCoplanarPoint(desk.stage.camera.getWorldDirection(new THREE.Vector3()), middle);
+      this.view.grab(pressed.found, this._place(pressed.x, pressed.y));
+    }
+    const at = this._place(event.clientX, event.clientY);
+    if (at) this.view.drag(at);
+    desk.stage.invalidate();
+  }
+
+  async up() {
+    const { pressed } = this;
+    this.pressed = null;
+    if (!pressed) return;
+    const { id } = pressed.found.item.facts;
+    if (pressed.isDragging) {
+      const { place, size } = this.view.release();
+      const url = this._field.dataset.move?.replace(/contacts\/[^/]+\/move/, `contacts/${id}/move`);
+      const headers = { 'Content-Type': 'application/json', 'HX-Request': 'true', ...JSON.parse(document.body.getAttribute('hx-headers')) };
+      const response = await fetch(url, { method: 'POST', credentials: 'same-origin', headers, body: JSON.stringify({ place, size }) });
+      if (!response.ok) document.getElementById('messages').innerHTML = await response.text();
+      this.announce('setup-changed');
+    }
+    const panel = new URL(location.href);
+    panel.searchParams.set('collider', id);
+    window.htmx.ajax('GET', panel.pathname + panel.search, { target: '#panel' });
+  }
+
+  _hint(event) {
+    const box = this._box(), found = this.view.under(event.clientX - box.left, event.clientY - box.top, this.desk.stage.camera, box.width, box.height);
+    if (!found) return;
+    event.target.style.cursor = 'move';
+    const label = document.getElementById('joint-label');
+    label.hidden = false;
+    label.textContent = found.item.facts.name;
+  }
+
+  _box() { return document.getElementById('canvas').getBoundingClientRect(); }
+
+  /** Where the pointer's ray meets the plane of the drag. */
+  _place(x, y) {
+    const box = this._box(), ray = new THREE.Raycaster();
+    ray.setFromCamera(new THREE.Vector2(((x - box.left) / box.width) * 2 - 1, 1 - ((y - box.top) / box.height) * 2), this.desk.stage.camera);
+    return ray.ray.intersectPlane(this.plane, new THREE.Vector3());
+  }
+}

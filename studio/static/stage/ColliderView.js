@@ -1,0 +1,159 @@
+import * as THREE from '../vendor/three/three.module.js';
+import { contourDots, resized } from './maths/outlines.js';
+
+const INK = 0x1e2a2e, BRASS = 0xd9a02b, MUTED = 0x8a948f;
+/** Dots on the screen [pixels], and how close to one a press must be to take its collider. */
+const DOT = 2.2, CHOSEN_DOT = 3.4, NEAR = 9, HANDLE = 13, HANDLE_NEAR = 13;
+
+/** The colliders of a setup as dotted contour rings that ride on their joints; the chosen one has two handles. */
+export class ColliderView {
+  constructor(view, colliders, chosen, size) {
+    Object.assign(this, { view, size, chosen, object: new THREE.Group() });
+    view.pose(0, null, null);
+    this.items = colliders.map((facts) => this._item(facts));
+    this.handles = this._handlePoints();
+    this.object.add(...this.handles);
+  }
+
+  _item(facts) {
+    const rest = new THREE.Matrix4().compose(new THREE.Vector3(...facts.place), new THREE.Quaternion(...facts.turn), new THREE.Vector3(1, 1, 1));
+    const node = facts.node < 0 ? null : this.view.nodes[facts.node];
+    const restNode = node ? node.matrixWorld.clone() : new THREE.Matrix4();
+    const item = { facts, node, restNode, rest, onNode: restNode.clone().invert().multiply(rest), dots: new Float32Array(0), now: rest.clone() };
+    item.points = [0.85, 0.16].map((opacity, index) => this._dotPoints(facts, opacity, index === 0));
+    this._fill(item);
+    return item;
+  }
+
+  _dotPoints(facts, opacity, isHidden) {
+    const isChosen = facts.id === this.chosen;
+    const material = new THREE.PointsMaterial({
+      color: isChosen ? BRASS : facts.isOn ? INK : MUTED, size: isChosen ? CHOSEN_DOT : DOT, sizeAttenuation: false,
+      transparent: true, opacity: facts.isOn ? opacity : opacity * 0.4, depthTest: isHidden, depthWrite: false,
+    });
+    const points = new THREE.Points(new THREE.BufferGeometry(), material);
+    points.frustumCulled = false;
+    points.renderOrder = 6;
+    points.matrixAutoUpdate = false;
+    this.object.add(points);
+    return points;
+  }
+
+  _fill(item) {
+    item.dots = new Float32Array(contourDots(item.facts, this.size));
+    for (const points of item.points) points.geometry.setAttribute('position', new THREE.BufferAttribute(item.dots, 3));
+  }
+
+  _handlePoints() {
+    const layers = [[INK, HANDLE], [BRASS, HANDLE - 5]];
+    return layers.map(([color, size], index) => {
+      const material = new THREE.PointsMaterial({ color, size, sizeAttenuation: false, depthTest: false, transparent: true, map: roundSpot(), alphaTest: 0.5 });
+      const geometry = new THREE.BufferGeometry().setAttribute('position', new THREE.BufferAttribute(new Float32Array(6), 3));
+      const points = new THREE.Points(geometry, material);
+      points.frustumCulled = false;
+      points.renderOrder = 12 + index;
+      return points;
+    });
+  }
+
+  get chosenItem() { return this.items.find(({ facts }) => facts.id === this.chosen); }
+
+  /** Put everything where the joints are now. */
+  update() {
+    const place = new THREE.Vector3(), turn = new THREE.Quaternion(), scale = new THREE.Vector3();
+    for (const item of this.items) {
+      item.now.copy(item.node ? item.node.matrixWorld.clone().multiply(item.onNode) : item.rest);
+      item.now.decompose(place, turn, scale);
+      item.now.compose(place, turn, new THREE.Vector3(1, 1, 1));
+      for (const points of item.points) points.matrix.copy(item.now);
+    }
+    const item = this.chosenItem, has = Boolean(item && item.facts.shape !== 'ground');
+    for (const points of this.handles) {
+      points.visible = has;
+      if (!has) continue;
+      const spots = points.geometry.attributes.position;
+      Object.values(this._handlePlaces(item)).forEach((spot, index) => spots.setXYZ(index, ...spot.toArray()));
+      spots.needsUpdate = true;
+    }
+  }
+
+  _handlePlaces({ facts: { core: [wide, , above], radius }, now }) {
+    return { top: new THREE.Vector3(0, above + radius, 0).applyMatrix4(now), side: new THREE.Vector3(wide + radius, 0, 0).applyMatrix4(now) };
+  }
+
+  /** What a press at a pixel takes: {item, handle} or null. */
+  under(x, y, camera, width, height) {
+    const pixel = new THREE.Vector3();
+    const away = (point) => {
+      pixel.copy(point).project(camera);
+      return Math.hypot((pixel.x * 0.5 + 0.5) * width - x, (0.5 - pixel.y * 0.5) * height - y);
+    };
+    const chosen = this.chosenItem;
+    if (chosen && chosen.facts.shape !== 'ground') {
+      for (const [handle, place] of Object.entries(this._handlePlaces(chosen))) if (away(place) < HANDLE_NEAR) return { item: chosen, handle };
+    }
+    let best = null, least = NEAR;
+    const point = new THREE.Vector3();
+    for (const item of this.items) {
+      for (let k = 0; k < item.dots.length; k += 3) {
+        const distance = away(point.fromArray(item.dots, k).applyMatrix4(item.now)) - (item === chosen ? 3 : 0);
+        if (distance < least) { least = distance; best = { item, handle: null }; }
+      }
+    }
+    return best;
+  }
+
+  /** Begin to drag what `under` found; `at` is the pointer's place in the camera's plane through the collider. */
+  grab({ item, handle }, at) {
+    this.held = { item, handle, at, onNode: item.onNode.clone(), rest: item.rest.clone(), size: [...item.facts.size] };
+  }
+
+  /** The pointer is at another place now. */
+  drag(at) {
+    const { item, handle } = this.held;
+    if (handle) {
+      const local = at.clone().applyMatrix4(item.now.clone().invert());
+      item.facts.size = resized({ ...item.facts, size: this.held.size }, handle, [local.y, local.x]);
+      this._reshape(item);
+      return;
+    }
+    const linear = new THREE.Matrix3().setFromMatrix4(item.node ? item.node.matrixWorld : new THREE.Matrix4()).invert();
+    const shift = at.clone().sub(this.held.at).applyMatrix3(linear);
+    item.onNode.copy(this.held.onNode).setPosition(new THREE.Vector3().setFromMatrixPosition(this.held.onNode).add(shift));
+    item.rest.copy(item.restNode).multiply(item.onNode);
+  }
+
+  _reshape({ facts }) {
+    const { shape, size } = facts;
+    if (shape === 'box') {
+      facts.radius = Math.min(size[3], size[0] / 2, size[1] / 2, size[2] / 2);
+      const [width, height, depth] = size.map((side) => Math.max(side / 2 - facts.radius, 0));
+      facts.core = [width, depth, height, height];
+    } else {
+      facts.radius = size[0];
+      facts.core = [0, 0, (size[1] ?? 0) / 2, (size[1] ?? 0) / 2];
+    }
+    this._fill(this.items.find((item) => item.facts === facts));
+  }
+
+  /** End dragging; where it is now and how large: {id, place, size}. */
+  release() {
+    const { item } = this.held;
+    this.held = null;
+    return { id: item.facts.id, place: new THREE.Vector3().setFromMatrixPosition(item.rest).toArray(), size: item.facts.size };
+  }
+
+  dispose() {
+    this.object.traverse((part) => { part.geometry?.dispose(); part.material?.map?.dispose(); part.material?.dispose(); });
+    this.object.removeFromParent();
+  }
+}
+
+function roundSpot() {
+  const canvas = Object.assign(document.createElement('canvas'), { width: 32, height: 32 });
+  const brush = canvas.getContext('2d');
+  brush.fillStyle = '#fff';
+  brush.arc(16, 16, 15, 0, 2 * Math.PI);
+  brush.fill();
+  return new THREE.CanvasTexture(canvas);
+}

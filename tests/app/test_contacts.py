@@ -1,0 +1,98 @@
+"""The Contacts step: colliders are added, fitted, set, moved, mirrored and matched with layers; every change is one version."""
+
+import json
+
+import numpy as np
+
+from tests.app.helpers import DeskTest, RunningDeskTest, run_waiting_jobs
+
+
+class ColliderDeskTest(DeskTest):
+    def setUp(self):
+        super().setUp()
+        self.post("contacts/add/", shape="ball", joint="root")
+
+    @property
+    def collider(self):
+        return self.fresh.setup.colliders[0]
+
+    def set(self, field, value):
+        return self.post(f"contacts/{self.collider.id}/set/", field=field, value=value)
+
+    def test_the_page_shows_it_and_the_stage_gets_its_shape(self):
+        self.assertContains(self.client.get(self.url("contacts/")), "Who meets whom")
+        (shape,) = self.client.get(self.url("contacts/shapes")).json()["colliders"]
+        self.assertEqual((shape["shape"], shape["isOn"]), ("ball", True))
+        self.assertEqual(len(shape["place"]), 3)
+
+    def test_numbers_are_in_millimetres_and_degrees(self):
+        for field, value in (("size 0", "120"), ("place 1", "-350"), ("turn 2", "90"), ("friction", "0.7"), ("surface", "grips")):
+            self.assertEqual(self.set(field, value).status_code, 200)
+        made = self.collider
+        self.assertEqual((made.size, made.place[1]), ((0.12,), -0.35))
+        np.testing.assert_allclose(made.turn, [0, 0, np.sqrt(0.5), np.sqrt(0.5)], atol=1e-9)
+        self.assertGreater(made.grip, 1000.0)
+        for field, value in (("size 3", "1"), ("size 0", "-2"), ("place 0", "nan"), ("friction", "9"), ("nonsense", "1")):
+            self.assertContains(self.set(field, value), "xpected", status_code=422)
+        self.assertEqual(self.collider, made)
+
+    def test_turns_read_back_as_they_were_set(self):
+        self.post("contacts/add/", shape="box", joint="root")
+        name = self.fresh.setup.colliders[-1].id
+        for field, value in (("turn 0", "20"), ("turn 1", "-35"), ("turn 2", "70")):
+            self.post(f"contacts/{name}/set/", field=field, value=value)
+        page = self.client.get(self.url(f"contacts/?collider={name}"))
+        for value in ("20", "-35", "70"):
+            self.assertContains(page, f'value="{value}"')
+
+    def test_the_stage_moves_it(self):
+        url = self.url(f"contacts/{self.collider.id}/move/")
+
+        def move(body):
+            return self.client.post(url, json.dumps(body), content_type="application/json", HTTP_HX_REQUEST="true")
+
+        self.assertEqual(move({"place": [1, 2, 3], "size": [0.4]}).status_code, 204)
+        self.assertEqual((self.collider.place, self.collider.size), ((1.0, 2.0, 3.0), (0.4,)))
+        for body in ([], {"place": [1, 2], "size": [1]}, {"place": [1, 2, "x"], "size": [1]}, {"place": [0, 0, 0], "size": [-1]}):
+            self.assertContains(move(body), "xpected", status_code=422)
+
+    def test_switched_renamed_mirrored_ridden_removed_undone(self):
+        name = self.collider.id
+        for action, text in (("switch", ""), ("rename", "Stone"), ("ride", "hand"), ("fit", ""), ("mirror", "")):
+            self.assertEqual(self.post(f"contacts/{name}/change/", action=action, text=text).status_code, 200, action)
+        first, second = self.fresh.setup.colliders
+        self.assertEqual((first.name, first.joint, first.is_on), ("Stone", "hand", False))
+        self.assertAlmostEqual(second.place[0], -first.place[0])
+        self.assertContains(self.post(f"contacts/{name}/change/", action="ride", text="wing"), "wing", status_code=422)
+        self.assertContains(self.post(f"contacts/{name}/change/", action="fly"), "xpected one of", status_code=422)
+        self.post(f"contacts/{name}/change/", action="remove")
+        self.assertEqual(len(self.fresh.setup.colliders), 1)
+        self.post("motion/undo/")
+        self.assertEqual(len(self.fresh.setup.colliders), 2)
+
+    def test_a_layer_is_told_to_meet_and_to_spare(self):
+        meet = f"contacts/{self.collider.id}/meet/"
+        self.post(meet, layer="arm", meets="no")
+        self.assertEqual(self.collider.spares, ("arm",))
+        self.post(meet, layer="arm", meets="yes")
+        self.assertEqual((self.collider.meets, self.collider.spares), ((), ()))
+        self.post(f"contacts/{self.collider.id}/change/", action="ride", text="lower")
+        self.assertContains(self.post(meet, layer="arm", meets="yes"), "circle", status_code=422)
+
+    def test_capsules_for_all_joints_leave_out_what_chains_drive(self):
+        self.post("contacts/fit/")
+        joints = {each.joint for each in self.fresh.setup.colliders}
+        self.assertFalse(joints & {"upper", "lower", "hand", "finger"})
+        self.assertContains(self.post("contacts/fit/"), "none left", status_code=422)
+
+
+class MeasuredTest(RunningDeskTest):
+    def test_a_take_keeps_the_clip_depth_and_the_score_shows_it(self):
+        self.post("contacts/add/", shape="ground")
+        take = self.fresh.takes.first()
+        run_waiting_jobs()
+        take.refresh_from_db()
+        kept = take.measures["arm"]
+        self.assertEqual(len(kept["clip"]), take.frame_count)
+        self.assertEqual(len(kept["deepest"][0]), 2)
+        self.assertContains(self.client.get(self.url("score/")), "clip")

@@ -1,0 +1,186 @@
+"""Colliders in a run: how they fit, who meets them, that chains and flesh keep out of them, and that clip depth says so."""
+
+from dataclasses import replace
+from unittest import TestCase
+
+import numpy as np
+
+from quiver.bodies import fitting, picking
+from quiver.colliders import Collider
+from quiver.contacts import Contacts, flesh_carriers
+from quiver.demo import mudwick
+from quiver.errors import BadInput
+from quiver.formats.gltf.reading import read_character
+from quiver.rig.character import Character
+from quiver.rig.pose import rest_matrices
+from quiver.setup import Setup
+from quiver.setup_document import dumps, from_document, loads, to_document
+from quiver.stack import Run, TakeSpec
+from tests.makers import chain_setup, moving_clip, simulate, straight, world_of
+
+
+def with_ball(setup, place, radius, joint="", **values):
+    setup = setup.with_new_collider("ball", "Ball", joint=joint, place=place, size=(radius,))
+    ball = setup.colliders[-1]
+    return setup.with_collider(replace(ball, values=ball.values | values))
+
+
+class ChainTest(TestCase):
+    """A chain of six joints in a row that falls."""
+
+    def setUp(self):
+        self.skeleton = straight(6)
+        self.clip = moving_clip(0, [0.0, 3.0], [(0, 0, 0), (0, 0, 0)])
+        self.setup = chain_setup(gravity=100.0, wobble_rate=0.3, settle_time=20.0, thickness=10.0)
+
+    def way(self, setup, clip=None):
+        run, *arrays, _ = simulate(self.skeleton, clip or self.clip, setup)
+        return run, world_of(run, *arrays)[:, :, :, 3]
+
+    def test_it_comes_to_lie_on_a_ball(self):
+        free = self.way(self.setup)[1]
+        setup = with_ball(self.setup, (0.3, -0.2, 0.0), 0.1, margin=0.0)
+        _, way = self.way(setup)
+        self.assertLess(np.linalg.norm(free - [0.3, -0.2, 0.0], axis=2).min(), 0.09)
+        self.assertGreater(np.linalg.norm(way - [0.3, -0.2, 0.0], axis=2).min(), 0.11 - 2e-3)
+
+    def test_far_from_the_origin_it_is_the_same(self):
+        setup = with_ball(self.setup, (0.3, -0.2, 0.0), 0.1)
+        here = self.way(setup)[1]
+        far = np.array([4096.0, 0.0, -2048.0])
+        clip = moving_clip(0, [0.0, 3.0], [far, far])
+        there = self.way(with_ball(self.setup, tuple(far + np.array([0.3, -0.2, 0.0])), 0.1), clip)[1]
+        np.testing.assert_allclose(there - far, here, atol=2e-4)
+
+    def test_what_overlaps_at_rest_stays_and_a_switched_off_one_does_nothing(self):
+        setup = with_ball(replace(self.setup, layers=(replace(self.setup.layers[0], values={"gravity": 0.0}),)), (0.3, 0.0, 0.0), 0.2)
+        self.assertLess(np.abs(self.way(setup)[1] - self.way(replace(setup, colliders=()))[1]).max(), 1e-6)
+        setup = with_ball(self.setup, (0.3, -0.2, 0.0), 0.1)
+        off = replace(setup, colliders=(replace(setup.colliders[0], is_on=False),))
+        np.testing.assert_array_equal(self.way(off)[1], self.way(self.setup)[1])
+
+    def test_friction_holds_it_back_and_a_grip_holds_it(self):
+        ends = {}
+        for surface, friction in (("slides", 0.0), ("slides", 1.0), ("grips", 0.0)):
+            setup = with_ball(self.setup, (0.25, -0.15, 0.03), 0.1, surface=surface, friction=friction)
+            ends[surface, friction] = np.abs(self.way(setup)[1][-1, -1, 2])
+        self.assertGreater(ends["slides", 0.0], ends["grips", 0.0] + 0.01)
+
+    def test_a_ball_that_rides_on_what_the_chain_moves_is_not_met_unless_told_then_it_is_a_circle(self):
+        setup = with_ball(self.setup, (0.5, -0.1, 0.0), 0.05, joint="j4")
+        self.assertEqual(len(self.way(setup)[0].met[0]), 0)
+        told = setup.with_collider(replace(setup.colliders[0], meets=(setup.layers[0].id,)))
+        with self.assertRaisesRegex(BadInput, "a circle"):
+            self.way(told)
+
+    def test_a_jump_carries_the_colliders_along(self):
+        clip = moving_clip(0, [0.0, 1.0, 1.01, 2.0], [(0, 0, 0), (0, 0, 0), (50, 0, 0), (50, 0, 0)])
+        run, way = self.way(with_ball(self.setup, (0.3, -0.2, 0.0), 0.1, joint="base", margin=0.0), clip)
+        places = np.where(np.arange(len(way))[:, None] > 24, [50.3, -0.2, 0.0], [0.3, -0.2, 0.0])
+        self.assertGreater(np.linalg.norm(way - places[:, None], axis=2).min(), 0.11 - 2e-3)
+        self.assertEqual(len(run.contacts), 1)
+
+    def test_a_joint_that_is_not_there_is_named(self):
+        with self.assertRaisesRegex(BadInput, "Ball.*wing"):
+            self.way(with_ball(self.setup, (0, 0, 0), 0.1, joint="wing"))
+
+
+class PlacementTest(TestCase):
+    def test_it_rides_rigidly_on_its_joint(self):
+        skeleton = straight(3)
+        setup = Setup().with_new_collider("box", "Box", joint="j1", place=(0.15, 0.05, 0.0), size=(0.1, 0.2, 0.3, 0.02))
+        contacts = Contacts(Character("test", skeleton, (), ()), setup)
+        world = rest_matrices(skeleton)[None].copy()
+        np.testing.assert_allclose(contacts.placements(world)[0, 0], np.column_stack([np.eye(3), [0.15, 0.05, 0.0]]), atol=1e-12)
+        turn = np.array([[0.0, -1.0, 0.0], [1.0, 0.0, 0.0], [0.0, 0.0, 1.0]])
+        node = skeleton.index("j1")
+        joint = world[0, node, :, 3].copy()
+        world[0, node, :, :3] = turn
+        moved = contacts.placements(world)[0, 0]
+        np.testing.assert_allclose(moved[:, 3], joint + turn @ ([0.15, 0.05, 0.0] - joint), atol=1e-12)
+        np.testing.assert_allclose(moved[:, :3], turn, atol=1e-12)
+
+    def test_what_each_shape_is_made_of(self):
+        box = Collider("b", "B", "box", size=(0.2, 0.4, 0.6, 0.05))
+        self.assertEqual(box.radius, 0.05)
+        np.testing.assert_allclose(box.core, (0.05, 0.25, 0.15, 0.15))
+        np.testing.assert_allclose(Collider("c", "C", "capsule", size=(0.1, 0.3)).core, (0, 0, 0.15, 0.15))
+        self.assertEqual(Collider("g", "G", "ground", size=()).core[2], 0.0)
+
+
+class DocumentTest(TestCase):
+    def test_colliders_come_back_and_faults_are_named(self):
+        setup = with_ball(chain_setup(), (1, 2, 3), 0.5, joint="j1", friction=0.7)
+        setup = setup.with_collider(replace(setup.colliders[0], spares=(setup.layers[0].id,), turn=(0.0, 1.0, 0.0, 0.0)))
+        self.assertEqual(loads(dumps(setup)), setup)
+        self.assertEqual(setup.without_layer(setup.layers[0].id).colliders[0].spares, ())
+        for change, words in (
+            ({"shape": "cone"}, "shape: expected one of ball"),
+            ({"size": [1, 2]}, "size: expected a list of 1 numbers"),
+            ({"size": [-1]}, "not negative"),
+            ({"place": [0, 0, 1e12]}, "place: expected a list of 3 numbers"),
+            ({"turn": [0, 0, 0, 0]}, "not zero"),
+            ({"dials": {"friction": 9}}, "Friction"),
+            ({"colour": "red"}, "only"),
+        ):
+            document = to_document(setup)
+            document["colliders"][0] |= change
+            with self.assertRaisesRegex(BadInput, words):
+                from_document(document)
+
+
+class MudwickTest(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        glb, cls.setup = mudwick.build()
+        cls.character, _ = read_character(glb, "Mudwick")
+        driven = picking.driven_nodes(cls.character, cls.setup.layers)
+        cls.fitted = fitting.fit_all(cls.character, driven)
+        names = cls.character.skeleton.names
+        for node, (place, turn, radius, length) in cls.fitted.items():
+            fields = {"joint": names[node], "place": tuple(place), "turn": turn, "size": (radius, length)}
+            cls.setup = cls.setup.with_new_collider("capsule", names[node], **fields)
+
+    def test_capsules_lie_in_the_skin_on_both_sides_alike(self):
+        names = self.character.skeleton.names
+        by_name = {names[node]: fitted for node, fitted in self.fitted.items()}
+        self.assertIn("head", by_name)
+        self.assertNotIn("tail_2", by_name)
+        for name in ("fore_upper", "hind_lower"):
+            left, right = by_name[f"{name}_l"], by_name[f"{name}_r"]
+            self.assertLess(np.linalg.norm(np.array(left[0]) * [-1, 1, 1] - right[0]), 0.04)
+            self.assertAlmostEqual(left[2], right[2], delta=0.01)
+
+    def test_flesh_does_not_meet_what_is_inside_of_it(self):
+        belly = self.setup.layer("belly")
+        inside = {self.character.skeleton.names[node] for node in flesh_carriers(self.character, self.setup, belly)}
+        self.assertIn("spine_1", inside)
+        contacts = Contacts(self.character, self.setup)
+        met = contacts.met_by(belly, set(), flesh_carriers(self.character, self.setup, belly))
+        self.assertTrue(len(met))
+        self.assertFalse(inside & {contacts.colliders[index].name for index in met})
+
+    def clips(self, setup, layer_id, touches=True):
+        run = Run(TakeSpec(self.character, replace(setup, layers=(setup.layer(layer_id),), preroll_frames=4.0), "shake dry", 0, 24))
+        if not touches:
+            run.waves[0].contacts = None
+        chunks = list(run.chunks())
+        column = run.layer_ids.index(layer_id)
+        return np.concatenate([chunk.clips[:, column] for chunk in chunks]), np.concatenate([chunk.deepest[:, column] for chunk in chunks])
+
+    def test_barbels_clip_less_with_contacts_than_without(self):
+        depths, deepest = self.clips(self.setup, "barbels")
+        through, _ = self.clips(self.setup, "barbels", touches=False)
+        self.assertGreater(through[:, 0].max(), 0.03)
+        self.assertLess(depths[:, 0].max(), 0.5 * through[:, 0].max())
+        np.testing.assert_array_equal(depths[:, 1], through[:, 1])
+        worst = int(depths[:, 0].argmax())
+        mesh, vertex = deepest[worst]
+        self.assertLess(vertex, len(self.character.meshes[mesh].positions))
+
+    def test_a_belly_lies_on_a_box_and_runs_repeat(self):
+        setup = replace(self.setup, colliders=()).with_new_collider("box", "Crate", place=(0.0, 0.2, -0.1), size=(0.6, 0.3, 0.5, 0.05))
+        first, _ = self.clips(setup, "belly")
+        again, _ = self.clips(setup, "belly")
+        np.testing.assert_array_equal(first, again)
+        self.assertTrue(np.isfinite(first).all())
