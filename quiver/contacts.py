@@ -139,13 +139,13 @@ class SurfaceContacts:
     """What the surface of a soft body meets: L of the colliders.
 
     met      the colliders (indices); surface (R, 3) its points in the rest pose [m]; corners (R, 4) and shares (R, 4) of the particles
-             that carry them
+             that carry them; thickness [m] around them
     """
 
-    def __init__(self, contacts, met, surface, corners, shares):
+    def __init__(self, contacts, met, surface, corners, shares, thickness=0.0):
         self.contacts, self.met = contacts, met
         self.corners, self.shares = np.ascontiguousarray(corners, np.int32), np.ascontiguousarray(shares, float)
-        self.reaches = contacts.reaches(surface)[:, met]
+        self.reaches = contacts.reaches(surface, np.full(len(surface), thickness))[:, met]
         self.shapes = np.ascontiguousarray(contacts.shapes[met])
         self.nodes = [int(node) for node in contacts.nodes[met] if node >= 0]
 

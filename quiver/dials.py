@@ -227,6 +227,61 @@ VOLUME_DIALS = (
     ),
 )
 
+SHEET_DIALS = (
+    Dial("settle_time", "Settle time", "frames", 1.0, 480.0, 16.0, 1.0, "Feel", "Frames until a swing has shrunk to a twentieth."),
+    Dial("drag", "Drag", "% a frame", 0.0, 90.0, 1.0, 0.5, "Feel", "How much of its speed the air takes in each frame."),
+    Dial("gravity", "Gravity share", "%", -200.0, 200.0, 100.0, 5.0, "Feel", "How much of its weight it feels."),
+    Dial(
+        "give",
+        "Give",
+        "%",
+        0.01,
+        100.0,
+        1.0,
+        0.1,
+        "Body",
+        "How much it lengthens under its own weight, hanging by its longest side.",
+        "0.2 = oilskin, 1 = felt, 10 = knitwear",
+    ),
+    Dial(
+        "bending_length",
+        "Bending length",
+        "mm",
+        1.0,
+        1000.0,
+        25.0,
+        1.0,
+        "Body",
+        "A strip that sticks out twice as far bends down by 41.5°.",
+        "15 = silk, 25 = felt, 60 = leather, 200 = fin",
+    ),
+    Dial(
+        "pressure",
+        "Pressure",
+        "% of its weight",
+        -500.0,
+        500.0,
+        0.0,
+        10.0,
+        "Body",
+        "How strongly it is blown towards its outside.",
+    ),
+    Dial("hold_rate", "Hold rate", "Hz", 0.1, 20.0, 3.0, 0.1, "Hold", "How quickly a hold of one half swings it back to its keyed place."),
+    Choice(
+        "loose",
+        "Loose",
+        (("painted", "high influence"), ("inverted", "low influence")),
+        "painted",
+        "Hold",
+        "Turns the painted influence over, without repainting.",
+    ),
+    Dial("hold_gain", "Looseness gain", "x", 0.0, 4.0, 1.0, 0.05, "Hold", "Multiplies the painted influence, without repainting."),
+    Dial(
+        "hold_offset", "Looseness offset", "", -1.0, 1.0, 0.0, 0.05, "Hold", "Adds to the painted influence; below 0 it is held everywhere."
+    ),
+    Dial("thickness", "Thickness", "mm", 0.0, 200.0, 4.0, 0.5, "Contact", "How thick it is where it touches: half of it on either side."),
+)
+
 COLLIDER_DIALS = (
     Dial("margin", "Margin", "mm", 0.0, 500.0, 2.0, 0.5, "Surface", "How far from its surface things already stop."),
     Choice(
@@ -251,8 +306,10 @@ COLLIDER_DIALS = (
     ),
 )
 
-LAYER_KINDS = ("chain", "volume")
-DIALS_OF_KIND = {"chain": CHAIN_DIALS, "volume": VOLUME_DIALS, "collider": COLLIDER_DIALS}
+SOFT_KINDS = ("volume", "sheet")
+"""Kinds of layers that are made of a region."""
+LAYER_KINDS = ("chain", *SOFT_KINDS)
+DIALS_OF_KIND = {"chain": CHAIN_DIALS, "volume": VOLUME_DIALS, "sheet": SHEET_DIALS, "collider": COLLIDER_DIALS}
 AMOUNT = Dial("amount", "Amount", "", 0.0, 1.0, 1.0, 0.05, "Amount", "How much of the layer's motion is used: 0 is the keyed clip.")
 
 

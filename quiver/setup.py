@@ -56,8 +56,8 @@ class Region:
 class Layer:
     """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant.
 
-    A chain layer has ``chains`` and may hang on a volume layer that it ``rides`` (its id); a volume layer has a ``region`` (its id),
-    and in ``built`` what bodies/conforming.py made of its mesh, where it is not to be a lattice.
+    A chain layer has ``chains`` and may hang on a volume layer that it ``rides`` (its id); a volume or a sheet has a ``region`` (its id),
+    a volume in ``built`` what bodies/conforming.py made of its mesh, where it is not to be a lattice.
     """
 
     id: str
@@ -124,15 +124,14 @@ class Setup:
             raise BadInput(f"“{region.name}” is what {', '.join(f'“{name}”' for name in users)} is made of; remove the layer first")
         return replace(self, regions=tuple(each for each in self.regions if each.id != identifier))
 
-    def with_new_volume(self, region_id, name="", **values):
-        """This setup with one more volume layer on top, made of a region, with some dials. Raises BadInput for no such region."""
+    def with_new_soft(self, kind, region_id, name="", **values):
+        """This setup with one more volume or sheet on top, made of a region, with some dials. Raises BadInput for no such region."""
         region = self.region(region_id)
         if region.is_final:
             raise BadInput(f"expected a region that says where flesh is soft, “{region.name}” says what the final skin shows")
-        name, values = name or region.name, dials.defaults("volume") | values
-        return replace(
-            self, layers=(*self.layers, Layer(_free_id(name, "layer", self.layers), name, "volume", True, (), values, region=region_id))
-        )
+        name, values = name or region.name, dials.defaults(kind) | values
+        layer = Layer(_free_id(name, "layer", self.layers), name, kind, True, (), values, region=region_id)
+        return replace(self, layers=(*self.layers, layer))
 
     def with_copy(self, layer, name, **changes):
         """This setup with a layer like ``layer`` on top, with a name of its own and some fields changed."""

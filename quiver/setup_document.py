@@ -57,7 +57,7 @@ def _layer_document(layer):
         "on": layer.is_on,
         **({"rides": layer.rides} if layer.rides else {}),
         **({"built": layer.built} if layer.built else {}),
-        **({"region": layer.region} if layer.kind == "volume" else {"chains": [chain_document(chain) for chain in layer.chains]}),
+        **({"region": layer.region} if layer.kind in dials.SOFT_KINDS else {"chains": [chain_document(chain) for chain in layer.chains]}),
         "dials": {dial.name: layer.value(dial.name) for dial in dials.DIALS_OF_KIND[layer.kind]},
         "amount": [list(key) for key in layer.amount],
     }
@@ -107,7 +107,7 @@ def from_document(document):
     finals = [region.mesh for region in setup.regions if region.is_final]
     _expect(len(set(finals)) == len(finals), "regions", "one final skin for a mesh", finals)
     for index, layer in enumerate(read):
-        if layer.kind == "volume":
+        if layer.kind in dials.SOFT_KINDS:
             setup.region(layer.region)
         if layer.rides:
             carriers = [other.id for other in read if other.kind == "volume"]
@@ -183,8 +183,8 @@ def _read_layer(document, where):
     identifier, is_on = _identifier(document.get("id"), where), document.get("on", True)
     _expect(isinstance(is_on, bool), f"{where}.on", "true or false", is_on)
     chains = document.get("chains", [])
-    if kind == "volume":
-        _expect(not chains, f"{where}.chains", "no chains in a volume", chains)
+    if kind in dials.SOFT_KINDS:
+        _expect(not chains, f"{where}.chains", f"no chains in a {kind}", chains)
     else:
         _expect(isinstance(chains, list) and 0 < len(chains) <= MOST_CHAINS, f"{where}.chains", "a list with at least one chain", chains)
     values = document.get("dials", {})
@@ -266,7 +266,7 @@ def json_schema():
             "kind": {"enum": list(dials.LAYER_KINDS)},
             "on": {"type": "boolean", "default": True},
             "chains": {"type": "array", "minItems": 1, "maxItems": MOST_CHAINS, "items": chain},
-            "region": {**name, "description": "The id of the region that a volume is made of."},
+            "region": {**name, "description": "The id of the region that a volume or a sheet is made of."},
             "rides": {**name, "description": "The id of the volume that a chain hangs on."},
             "built": {
                 "type": "string",

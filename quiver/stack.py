@@ -13,12 +13,14 @@ from quiver.contacts import Contacts
 from quiver.errors import BadInput, Unstable
 from quiver.final import final_skins
 from quiver.rig.pose import blended, jointed_world, rest_matrices, world_matrices
+from quiver.sheets import Sheet
 from quiver.solids import Solid
 from quiver.waves import Wave
 
 FIRST_CHUNK, LARGEST_CHUNK = 4, 32
 """Frames: the first chunk is short so that something shows at once, later ones are long so that little is lost between them."""
 MOST_FRAMES = 100_000
+SOFT = {"volume": Solid, "sheet": Sheet}
 
 
 @dataclass(frozen=True)
@@ -75,7 +77,7 @@ class Run:
         self.last_frame = self._last_frame()
         chain_layers = [layer for layer in layers if layer.kind == "chain"]
         paths = _paths(spec.character, chain_layers, self.notes)
-        self.solids = [Solid(spec.character, layer, spec.setup, self.notes) for layer in layers if layer.kind == "volume"]
+        self.solids = [SOFT[layer.kind](spec.character, layer, spec.setup, self.notes) for layer in layers if layer.kind in SOFT]
         self.contacts = Contacts(spec.character, spec.setup)
         driven = {below for path in paths for node in path.drivers for below in self.skeleton.below(int(node))}
         for solid in self.solids:

@@ -6,6 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from quiver.bake.joints import gather
+from quiver.contacts import Contacts
 from quiver.kernels.contacts import FRAME
 from quiver.rig import transforms
 from quiver.rig.character import Character
@@ -105,3 +106,8 @@ def obstacles(places, cores, steps, grip=0.0, moves=(0.0, 0.0, 0.0)):
     frames = frame_rows(np.concatenate([np.tile(np.eye(3), (steps + 1, len(places), 1, 1)), (np.asarray(places) + shift)[..., None]], -1))
     bounds = np.minimum(np.linalg.norm(np.abs(cores)[:, :3], axis=1) + np.abs(cores)[:, 3], 1e9)
     return frames.reshape(-1, FRAME).astype(np.float32), shape_rows(cores, bounds, np.full(len(places), grip)).astype(np.float32)
+
+
+def contacts_of(setup):
+    """The Contacts of a setup whose colliders stand in the world."""
+    return Contacts(Character("test", straight(1), (), ()), setup)

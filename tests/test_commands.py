@@ -64,7 +64,7 @@ class CommandTest(TestCase):
     def test_bake_takes_soft_parts_along(self):
         setup, out = self.folder / "setup.json", self.folder / "out.glb"
         levels = regions.fill(regions.nothing(32))
-        soft = setups.Setup().with_new_region("Flesh", "strip", 32, regions.encode(levels)).with_new_volume("flesh")
+        soft = setups.Setup().with_new_region("Flesh", "strip", 32, regions.encode(levels)).with_new_soft("volume", "flesh")
         setup.write_text(setup_document.dumps(soft))
         code, said, complained = self.run_command("bake", self.file, "--setup", setup, "--clip", "wave", "--out", out, "--shapes", "0.5")
         self.assertEqual(code, 0, complained)

@@ -134,5 +134,5 @@ class FinalSkinTest(TestCase):
         with self.assertRaisesRegex(BadInput, "one final skin"):
             setup.with_new_region("Twice", "skin", len(self.mesh.positions), levels, True)
         with self.assertRaisesRegex(BadInput, "expected a region that says where flesh is soft"):
-            setup.with_new_volume("shown")
+            setup.with_new_soft("volume", "shown")
         self.assertFalse(setup.moves_like(self.setup))

@@ -331,7 +331,7 @@ def setup(skin):
         "throat-pouch": {"wobble_rate": 5, "settle_time": 16, "hold_gain": 1.3, "cell_size": 55},
     }
     for region, values in soft.items():
-        made = made.with_new_volume(region)
+        made = made.with_new_soft("volume", region)
         volume = made.layers[-1]
         made = made.with_layer(replace(volume, values=volume.values | {key: float(value) for key, value in values.items()}))
     return replace(made, layers=(

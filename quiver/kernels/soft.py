@@ -1,6 +1,6 @@
-"""A frame of a soft solid: its particles move, then its tetrahedra and cords pull them back, in small substeps.
+"""A frame of a soft body: its particles move, then its tetrahedra, cords and hinges pull them back, in small substeps.
 
-The solid is cut into domains, one after another along it, and what spans two of them: the seam. Threads take the domains and
+The body is cut into domains, one after another along it, and what spans two of them: the seam. Threads take the domains and
 meet at a gate before and after the seam, so the result is the same to the bit however many there are.
 
 ==========  ==================  =====================================================================
@@ -23,9 +23,9 @@ begun       (2, P, 4)           scratch: the particles when the frame began, to 
 A row of sixteen numbers, as the lanes take them, is four particles; the fourth number of each is 0, but for the inverse masses.
 P is a multiple of four and the last particle is nobody's.
 
-``tets`` is (fans, indices, params, kinds, matrices, drafts, starts) and ``cords`` (indices, params, starts): what their modules say, and
-the blocks (D + 2,) where each of D domains begins, where the seam begins, and where all ends. ``rows`` (D + 1,) likewise for the rows of
-particles. ``touches`` are what contacts.py's `push_held` takes: the points of the surface that may meet colliders in this frame.
+``tets`` is (fans, indices, params, kinds, matrices, drafts, starts), ``cords`` and ``hinges`` (indices, params, starts): what their modules
+say, and the blocks (D + 2,) where each of D domains begins, where the seam begins, and where all ends. ``rows`` (D + 1,) likewise for the
+rows of particles. ``touches`` are what contacts.py's `push_held` takes: the points of the surface that may meet colliders in this frame.
 """
 
 import numpy as np
@@ -33,10 +33,14 @@ from numba import njit
 from numba.extending import register_jitable
 
 from quiver.kernels.contacts import push_held
-from quiver.kernels.cords import limit_blocks, measure_cords
+from quiver.kernels.cords import PARAMS as CORD_PARAMS
+from quiver.kernels.cords import solve_cords
 from quiver.kernels.gates import meet
+from quiver.kernels.hinges import PARAMS as HINGE_PARAMS
+from quiver.kernels.hinges import solve_hinges
 from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
 from quiver.kernels.tets import measure_fans, solve_fans
+from quiver.kernels.ways import measure_ways
 
 # Each of these loops over its rows or blocks itself: handing arrays over once for each would cost more than the work.
 
@@ -98,6 +102,28 @@ def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
         store(velocities, row, velocity_of(load(points, row), load(now, row), load(last, row), load(old, row), np.float32(1.0) / dt, limit))
 
 
+@register_jitable
+def solve(domain, points, tets, cords, hinges):
+    """One pass over the constraints of a domain, or of the seam."""
+    fans, tet_indices, tet_params, kinds, matrices, drafts, tet_starts = tets
+    cord_indices, cord_params, cord_starts = cords
+    hinge_indices, hinge_params, hinge_starts = hinges
+    solve_fans(tet_starts[domain], tet_starts[domain + 1], points, fans, tet_indices, tet_params, kinds, matrices, drafts)
+    solve_cords(cord_starts[domain], cord_starts[domain + 1], points, cord_indices, cord_params)
+    solve_hinges(hinge_starts[domain], hinge_starts[domain + 1], points, hinge_indices, hinge_params)
+
+
+@register_jitable
+def measure(domain, begun, tets, cords, hinges):
+    """Find the ways between the particles of the constraints of a domain, or of the seam."""
+    fans, tet_indices, tet_params, tet_starts = tets[0], tets[1], tets[2], tets[6]
+    cord_indices, cord_params, cord_starts = cords
+    hinge_indices, hinge_params, hinge_starts = hinges
+    measure_fans(tet_starts[domain], tet_starts[domain + 1], begun[0], begun[1], fans, tet_indices, tet_params)
+    measure_ways(cord_starts[domain], cord_starts[domain + 1], begun[0], begun[1], cord_indices, cord_params, 1, CORD_PARAMS)
+    measure_ways(hinge_starts[domain], hinge_starts[domain + 1], begun[0], begun[1], hinge_indices, hinge_params, 3, HINGE_PARAMS)
+
+
 def _advance(
     part,
     crew,
@@ -109,8 +135,7 @@ def _advance(
     keep,
     air,
     limit,
-    tets,
-    cords,
+    constraints,
     touches,
     rows,
     holds,
@@ -120,16 +145,16 @@ def _advance(
     goals,
     scratch,
 ):
-    """Advance one solid by one frame of S substeps of ``dt`` seconds, in place (arrays as in the module's text).
+    """Advance one body by one frame of S substeps of ``dt`` seconds, in place (arrays as in the module's text).
 
     part, crew  which of how many threads this is; all of them call this with one ``gate``, int64 (1,), zero at the start
     keep, air   the shares of the velocity, against the keyed motion and against the world, that survive a substep
     limit       [m/s] the greatest speed against the keyed motion
-    scratch     points, pulls, old, begun
+    constraints tets, cords, hinges; scratch points, pulls, old, begun
     """
     points, pulls, old, begun = scratch
     seam, wide = len(rows) - 1, points.reshape(-1, LANES)
-    (fans, tet_indices, tet_params, kinds, matrices, drafts, tet_starts), (cord_indices, cord_params, cord_starts) = tets, cords
+    tets, cords, hinges = constraints
     substeps, count = len(targets), len(before)
     for domain in range(part, seam, crew):
         span = 4 * rows[domain], min(4 * rows[domain + 1], count)
@@ -140,8 +165,7 @@ def _advance(
     if seam > 1:
         meet(gate, crew)
     for domain in range(part, seam + 1, crew):
-        measure_fans(tet_starts[domain], tet_starts[domain + 1], begun[0], begun[1], fans, tet_indices, tet_params)
-        measure_cords(cord_starts[domain], cord_starts[domain + 1], begun[0], begun[1], cord_indices, cord_params)
+        measure(domain, begun, tets, cords, hinges)
     if seam > 1:
         meet(gate, crew)
     for step in range(substeps):
@@ -149,14 +173,12 @@ def _advance(
         for domain in range(part, seam, crew):
             span = rows[domain], rows[domain + 1]
             predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, keep, air, limit)
-            solve_fans(tet_starts[domain], tet_starts[domain + 1], points, fans, tet_indices, tet_params, kinds, matrices, drafts)
-            limit_blocks(cord_starts[domain], cord_starts[domain + 1], points, cord_indices, cord_params)
+            solve(domain, points, tets, cords, hinges)
         if seam > 1:
             meet(gate, crew)
         if part == 0:
             if seam > 1:
-                solve_fans(tet_starts[seam], tet_starts[seam + 1], points, fans, tet_indices, tet_params, kinds, matrices, drafts)
-                limit_blocks(cord_starts[seam], cord_starts[seam + 1], points, cord_indices, cord_params)
+                solve(seam, points, tets, cords, hinges)
             push_held(step, points, old.reshape(-1, 4), *touches)
         if seam > 1:
             meet(gate, crew)

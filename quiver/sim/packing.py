@@ -1,16 +1,20 @@
-"""Laying a solid's tetrahedra and cords out for the kernels, one domain after another, then what spans two: the seam.
+"""Laying a soft body's tetrahedra, cords and hinges out for the kernels, one domain after another, then what spans two: the seam.
 
 A domain is a span of rows of four particles; ``rows`` (D + 1,) say where each begins and all end.
 """
 
 import numpy as np
 
+from quiver.kernels import cords as cord
+from quiver.kernels import hinges as hinge
 from quiver.kernels import tets as tet
 from quiver.kernels.lanes import LANES, aligned
 from quiver.kernels.packing import LONGEST_FAN, pack_blocks, walk_fans
 
 NO_TETRAHEDRON = 1e9
 """Softness of a lane that holds no tetrahedron."""
+NO_CORD, NO_HINGE = 1e9, 1e30
+"""Length of a lane that holds no cord [m], softness of one that holds no hinge."""
 SNAPPED_BITS = 26
 """Matrices are rounded to so many bits of their largest number, finer than float32 holds, so that what should be the same is."""
 MANY = 25
@@ -42,11 +46,34 @@ def pack_items(items, values, empty, rows, count):
     return indices.reshape(-1, LANES), params.reshape(-1, LANES), np.array(starts, np.int32), places.astype(np.int32)
 
 
+def pack_cords(edges, lengths, softness, pulls_only, rows, count):
+    """Pack cords (E, 2) with lengths [m] and softness (E,), as kernels/cords.py says: arrays, and int32 (E, 2) block and lane."""
+    values = np.zeros((len(edges), cord.PARAMS))
+    values[:, cord.LENGTH], values[:, cord.SOFTNESS], values[:, cord.PULLS_ONLY] = lengths, softness, float(pulls_only)
+    empty = np.zeros(cord.PARAMS)
+    empty[[cord.LENGTH, cord.PULLS_ONLY]] = NO_CORD, 1.0
+    *packed, places = pack_items(edges, values, empty, rows, count)
+    return tuple(packed), places
+
+
+def pack_hinges(hinges, bent, rows, count):
+    """Pack hinges (H, 4) with (H, 3) the sine and cosine of their angles and their softness: arrays as kernels/hinges.py says."""
+    values = np.zeros((len(hinges), hinge.PARAMS))
+    values[:, [hinge.SINE, hinge.COSINE, hinge.SOFTNESS]] = bent
+    empty = np.zeros(hinge.PARAMS)
+    empty[[hinge.COSINE, hinge.SOFTNESS]] = 1.0, NO_HINGE
+    *packed, _ = pack_items(hinges, values, empty, rows, count)
+    return tuple(packed)
+
+
 def pack_fans(tets, goals, softness, matrices, rows, count):
     """Pack tetrahedra (T, 4) with their goals, softness (T,) and matrices (T, MATRICES), as kernels/tets.py says.
 
     Returns fans, indices, params, kinds, matrices, starts (D + 2,), and places int32 (T, 3): a goal's row of params, its slot, its lane.
     """
+    if not len(tets):
+        nothing = np.zeros((0, LANES), np.int32), aligned((0, LANES)), np.zeros(0, np.int32), aligned((0, LANES))
+        return np.zeros((0, 4), np.int32), *nothing, np.zeros(len(rows) + 1, np.int32), np.zeros((0, 3), np.int32)
     order = np.lexsort(tets[:, 2::-1].T)
     walk, begins = walk_fans(np.ascontiguousarray(tets[order]))
     order = order[walk]

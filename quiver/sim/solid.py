@@ -1,4 +1,4 @@
-"""Simulating one soft solid: its constant model, its state, and one frame's advance."""
+"""Simulating one soft body, a solid or a sheet: its constant model, its state, and one frame's advance."""
 
 from dataclasses import dataclass
 
@@ -10,11 +10,9 @@ from quiver.kernels import tets as tet
 from quiver.kernels.contacts import FRAME, SHAPE
 from quiver.kernels.lanes import LANES, aligned
 from quiver.mesh.topology import edges_of_tets
-from quiver.sim.packing import pack_fans, pack_items, row_count
+from quiver.sim.packing import pack_cords, pack_fans, pack_hinges, row_count
 from quiver.threads import crew_of, together
 
-NO_CORD = 1e9
-"""Length of a lane that holds no cord [m]."""
 WORTH_CUTTING = 4000
 """Tetrahedra from which on a solid is cut into two domains, for two threads."""
 
@@ -33,13 +31,14 @@ class CordLimits:
 class SolidModel:
     """N particles, T tetrahedra; SI units. What the kernel takes (kernels/soft.py) and `advance` does not make itself.
 
-    tets (fans, indices, params, kinds, matrices, drafts, starts), whose rows of ways are filled anew each frame; cords likewise;
+    tets (fans, indices, params, kinds, matrices, drafts, starts), whose rows of ways are filled anew each frame; cords, hinges likewise;
     rows (D + 1,); corners int32 (T, 4) the tetrahedra, places int32 (T, 3) goal's row, slot and lane of each; pressure a share of volume
     inverse_masses float32 (N,); holds (P / 4, 16); keep, air shares a substep; gravity (3,) [m/s2]; dt [s]; speed_limit [m/s]
     """
 
     tets: tuple
     cords: tuple
+    hinges: tuple
     cord_limits: CordLimits
     corners: np.ndarray
     places: np.ndarray
@@ -75,9 +74,12 @@ def solid_model(
     holds.reshape(-1, 4)[:count, :3] = np.where(body.is_free, pull / (1.0 + pull), 1.0)[:, None]
     *packed, starts, places = pack_fans(tets, goals, softness, matrices, rows, count)
     drafts = aligned((9 * (len(packed[3]) if settles else 0), LANES))
+    cords, limits = _cords(body, tets, longest, rows, count)
     return SolidModel(
         (*packed, drafts, starts),
-        *_cords(body, tets, longest, rows, count),
+        cords,
+        pack_hinges(np.zeros((0, 4), np.int32), np.zeros((0, 3)), rows, count),
+        limits,
         tets,
         places,
         body,
@@ -95,20 +97,48 @@ def solid_model(
 
 def _cords(body, tets, longest, rows, count):
     """The cords' (indices, params, starts), and what `settle` needs of them; none without a limit."""
-    edges, values = np.zeros((0, 2), np.int32), np.zeros((0, cord.PARAMS))
-    if longest is not None:
-        edges, lengths = edges_of_tets(body.nodes, tets)
-        values = np.zeros((len(edges), cord.PARAMS))
-        values[:, cord.LONGEST] = lengths * longest
-    *packed, places = pack_items(edges, values, np.array([0.0, 0.0, 0.0, NO_CORD]), rows, count)
-    return tuple(packed), CordLimits(edges, places, values[:, cord.LONGEST], longest)
+    edges, lengths = edges_of_tets(body.nodes, tets) if longest is not None else (np.zeros((0, 2), np.int32), np.zeros(0))
+    limits = lengths * (longest or 0.0)
+    packed, places = pack_cords(edges, limits, np.zeros(len(edges)), True, rows, count)
+    return packed, CordLimits(edges, places, limits, longest)
+
+
+def sheet_model(body, dt, keep=1.0, air=1.0, gravity=(0.0, 0.0, 0.0), speed_limit=1e3):
+    """Pack a SheetBody (bodies/sheet.py) for substeps of ``dt``. What is near should have near numbers."""
+    count = len(body.masses)
+    none = np.zeros((0, 4), np.int32)
+    rows = _rows_of_domains(body.edges, count)
+    pull = body.springs * dt**2
+    holds = wide(count)
+    holds.reshape(-1, 4)[:count, :3] = np.where(body.is_free, pull / (1.0 + pull), 1.0)[:, None]
+    *packed, starts, places = pack_fans(none, np.zeros(0), np.zeros(0), np.zeros((0, tet.MATRICES)), rows, count)
+    cords, cord_places = pack_cords(body.edges, body.lengths, 1.0 / (body.stiffness * dt**2), False, rows, count)
+    bent = np.column_stack([np.sin(body.angles), np.cos(body.angles), 1.0 / (body.bending * dt**2)])
+    return SolidModel(
+        (*packed, aligned((0, LANES)), starts),
+        cords,
+        pack_hinges(body.hinges, bent, rows, count),
+        CordLimits(body.edges, cord_places, body.lengths, 1.0),
+        none,
+        places,
+        body,
+        0.0,
+        rows,
+        np.where(body.is_free, 1.0 / body.masses, 0.0).astype(np.float32),
+        holds,
+        keep,
+        air,
+        np.asarray(gravity, np.float32),
+        dt,
+        speed_limit,
+    )
 
 
 def _rows_of_domains(tets, count):
     """Where the domains begin, and where the last one ends, in rows of four particles."""
     ends = [0, row_count(count)]
     if len(tets) >= WORTH_CUTTING:
-        # Cut where both sides have as many tetrahedra.
+        # Cut where both sides have as many.
         ends.insert(1, int(np.median(tets.min(1))) // 4)
     return np.array(ends, np.int32)
 
@@ -182,8 +212,7 @@ def advance(model, state, targets, before, pull=None, threads=None, touches=NO_T
     scene = (
         *body,
         *shares,
-        model.tets,
-        model.cords,
+        (model.tets, model.cords, model.hinges),
         touches,
         model.rows,
         model.holds,
@@ -208,4 +237,4 @@ def settle(model, positions):
     if len(cords.edges):
         lengths = np.linalg.norm(positions[cords.edges[:, 1]] - positions[cords.edges[:, 0]], axis=1)
         rows = model.cords[1].reshape(-1, cord.PARAMS, LANES)
-        rows[cords.places[:, 0], cord.LONGEST, cords.places[:, 1]] = np.maximum(cords.limits, cords.share * lengths)
+        rows[cords.places[:, 0], cord.LENGTH, cords.places[:, 1]] = np.maximum(cords.limits, cords.share * lengths)

@@ -7,7 +7,7 @@ from django.db import transaction
 
 from quiver.bodies import conforming
 from quiver.mesh import regions
-from quiver.solids import check_region, surface_of, usual_edge
+from quiver.parts import check_region, surface_of, usual_edge
 from studio.characters.services import loaded
 from studio.jobs import services as jobs
 from studio.jobs.models import Job

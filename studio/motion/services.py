@@ -9,7 +9,8 @@ from quiver.errors import BadInput
 from quiver.formats import lattice
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
-from quiver.solids import Solid, check_region
+from quiver.parts import check_region
+from quiver.solids import Solid
 from studio.characters.services import loaded, refresh_clip_lengths
 from studio.motion.models import OwnPreset
 from studio.takes.edits import after_change, edit
@@ -50,7 +51,7 @@ def add_volume(row, kind, value):
     Raises BadInput.
     """
     if kind == "region":
-        return edit(row, lambda setup: setup.with_new_volume(value), f"Volume of {row.setup.region(value).name}")
+        return edit(row, lambda setup: setup.with_new_soft("volume", value), f"Volume of {row.setup.region(value).name}")
     character, _ = loaded(row.pk)
     if kind == "joints":
         mesh, levels = _moved_by(character, _joint_names(row, value.strip()))
@@ -66,7 +67,7 @@ def add_volume(row, kind, value):
 
     def change(setup):
         setup = setup.with_new_region(name[:200], mesh.name, len(levels), regions.encode(levels))
-        return setup.with_new_volume(setup.regions[-1].id, **options)
+        return setup.with_new_soft("volume", setup.regions[-1].id, **options)
 
     return edit(row, change, f"Volume of {name}"[:200])
 

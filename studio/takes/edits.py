@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 
-from quiver.solids import check_region
+from quiver.parts import check_region
 from quiver.stack import Run, TakeSpec
 from studio.characters.services import loaded
 from studio.takes.services import start_take

@@ -25,10 +25,10 @@ class PlainCopyTest(TestCase):
                 run.model.tets,
                 run.model.cords,
             )
-            layout = (fans, indices, params.copy(), *rest), (cord_indices, cord_params.copy(), starts), solid.NO_TOUCHES
+            layout = (fans, indices, params.copy(), *rest), (cord_indices, cord_params.copy(), starts), run.model.hinges
             shares = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
-            masses, rows = (run.model.inverse_masses, pull, *shares), (run.model.rows, run.model.holds)
-            return state, (state.positions, *masses, *layout, *rows, still, made.nodes, state.rows, state.goals(4), state.scratch)
+            masses, rows = (run.model.inverse_masses, pull, *shares), (solid.NO_TOUCHES, run.model.rows, run.model.holds)
+            return state, (state.positions, *masses, layout, *rows, still, made.nodes, state.rows, state.goals(4), state.scratch)
 
         (fast, ours), (slow, plain) = scene(), scene()
         start = [0, 1, np.zeros(1, np.int64), np.float32(run.model.dt)]
@@ -40,9 +40,10 @@ class PlainCopyTest(TestCase):
             "predict_rows",
             "finish_rows",
             "solve_fans",
-            "limit_blocks",
+            "solve_cords",
+            "solve_hinges",
             "measure_fans",
-            "measure_cords",
+            "measure_ways",
             "push_held",
         )
         with mock.patch.multiple(soft, **{name: getattr(soft, name).py_func for name in steps}):

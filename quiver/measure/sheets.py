@@ -1,0 +1,23 @@
+"""What a take did to a sheet: how its area changed and how far it was stretched."""
+
+import numpy as np
+
+
+class SheetMeasure:
+    """Measures positions (N, 3) of a sheet against its rest: nodes (N, 3), triangles (F, 3), edges (E, 2)."""
+
+    def __init__(self, nodes, triangles, edges):
+        self.triangles, self.edges = triangles, edges
+        self.area, self.lengths = self._area(nodes), np.maximum(self._lengths(nodes), 1e-12)
+
+    def __call__(self, positions):
+        """(change of area [%], stretch of the most stretched edge [%])."""
+        largest = float((self._lengths(positions) / self.lengths).max(initial=1.0))
+        return 100.0 * (self._area(positions) / self.area - 1.0), 100.0 * (largest - 1.0)
+
+    def _area(self, places):
+        a, b, c = (places[self.triangles[:, k]] for k in range(3))
+        return 0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
+
+    def _lengths(self, places):
+        return np.linalg.norm(places[self.edges[:, 1]] - places[self.edges[:, 0]], axis=1)

@@ -1,0 +1,213 @@
+"""What a region gives to a soft layer, whatever most of its dials say: particles, the vertices that they carry, what carries them."""
+
+from collections import OrderedDict
+
+import numpy as np
+
+from quiver.bodies import conforming, sheet, volume
+from quiver.bodies import lattice as lattices
+from quiver.errors import BadInput
+from quiver.mesh import regions
+from quiver.mesh.topology import distance_along, topology
+from quiver.rig.character import Mesh
+from quiver.rig.pose import rest_matrices
+from quiver.rig.skinning import skinned_positions, slots_of
+
+CELLS_ACROSS = 12
+"""Cells along the longest side of a part where the artist leaves their size to us."""
+SEAM_CELLS = 1.5
+"""Over so many cells from what is out the result fades in."""
+FULL_INFLUENCE = 0.25
+"""Influence from which on a vertex follows the solid entirely."""
+FLAT = 1e-18
+"""A placement that squeezes volumes to such a share has no way back."""
+LEAST_CARRIED = 0.02
+"""What carries a node by less than this share is left out: a whisker must not be simulated finely for the sake of the chin."""
+WORTH_SAYING = 0.02
+KEPT_PARTS = 12
+
+
+class Part:
+    """What a region gives to a solid, whatever the dials say but for how it is built: lattice, influence, fade, weights.
+
+    cell_metres  0 leaves the size of the cells to us; scale [m] of one unit of the file
+    apart        whether each piece of the mesh is a solid of its own
+    built        "" for a lattice, or what bodies/conforming.py made of the whole mesh, in units of the file
+    """
+
+    def __init__(self, character, region, scale, cell_metres=0.0, apart=False, built=""):
+        self.mesh, levels = check_region(character, region)
+        self.mesh_index = character.mesh_index(region.mesh)
+        rest_world = rest_matrices(character.skeleton)
+        surface = surface_of(character, self.mesh, scale)
+        chosen = regions.is_in(levels)
+        self.surface, self.levels = surface, levels
+        self.topology = topology(surface, self.mesh.triangles)
+        edge = cell_metres or usual_edge(surface, chosen)
+        if built:
+            nodes, tets = conforming.decode(built)
+            self.lattice = conforming.build(surface, chosen, nodes * scale, tets)
+        elif apart:
+            pieces = self.topology.spread(self.topology.piece_of)
+            self.lattice = lattices.build_apart(surface, self.mesh.triangles, chosen, edge, pieces)
+        else:
+            self.lattice = lattices.build(surface, self.mesh.triangles, chosen, edge)
+        self.edge = self.lattice.edge
+        self.carried = _carried(self.mesh, surface / scale, self.lattice.nodes / scale, rest_world)
+        self.fade = self._fade(chosen)
+        self._bodies = {}
+
+    def body(self, loose, gain, offset, volume_keep, firmness, weight):
+        """What the dials, in their own units, make of it, kept from the last time.
+
+        Returns the VolumeBody, how many pieces nothing holds, and how much of the result each vertex (R,) takes.
+        """
+        key = (loose, gain, offset, volume_keep, firmness, weight)
+        if key not in self._bodies:
+            influence = regions.adjusted(self.levels, gain, offset, loose == "inverted")
+            holds = 1.0 - volume.node_influences(self.lattice, self.surface, influence)
+            body = volume.build(self.lattice, holds, volume_keep / 100.0, firmness / 100.0, weight / 100.0)
+            share = np.minimum(influence[self.lattice.vertices] / FULL_INFLUENCE, 1.0) * self.fade
+            self._bodies = {key: (body, volume.loose_pieces(self.lattice, holds), share * share * (3.0 - 2.0 * share))}
+        return self._bodies[key]
+
+    def findings(self):
+        """What is worth knowing of how the solid came out, in words."""
+        made, said = self.lattice, []
+        thin = float(made.is_thin.mean())
+        if thin > WORTH_SAYING:
+            said.append(f"{100.0 * thin:.0f} % of the skin lies where no cell fits in, such as thin or open parts: try smaller cells")
+        pieces = int(made.pieces.max()) + 1
+        if pieces > 1:
+            said.append(f"it falls into {pieces} pieces that do not hang together")
+        flesh = np.unique(self.topology.piece_of[self.topology.place_of[made.vertices[~made.is_thin]]])
+        missed = np.setdiff1d(self.topology.piece_of[self.topology.place_of[made.vertices]], flesh)
+        if len(missed):
+            said.append(f"{len(missed)} of the mesh's pieces in it have no inside, so a sheet of cells carries them")
+        return said
+
+    def _fade(self, chosen):
+        """How the result fades in from what is out, for each vertex of the region: 0..1."""
+        top = self.topology
+        border = np.flatnonzero(top.gathered((~chosen).astype(float)) > 0)
+        if not len(border):
+            return np.ones(len(self.lattice.vertices))
+        reach = SEAM_CELLS * self.edge
+        away = np.minimum(distance_along(top, border, 2.0 * reach) / reach, 1.0)
+        return top.spread(away)[self.lattice.vertices]
+
+
+class SheetPart:
+    """What a region gives to a sheet: its surface as particles, one for each place, and a rim of what is out, which is held.
+
+    triangles int32 (F, 3) between the particles; edge the mean length of an edge [m]
+    """
+
+    def __init__(self, character, region, scale):
+        self.mesh, self.levels = check_region(character, region)
+        self.mesh_index = character.mesh_index(region.mesh)
+        self.surface = surface_of(character, self.mesh, scale)
+        self.topology = top = topology(self.surface, self.mesh.triangles)
+        chosen = regions.is_in(self.levels)
+        is_in = top.gathered(chosen.astype(float)) > 0.0
+        faces = top.triangles[is_in[top.triangles].any(1)]
+        if not len(faces):
+            raise BadInput(f"expected a region with triangles in it, “{region.name}” has none")
+        used = np.unique(faces)
+        nodes = top.places[used]
+        order = np.argsort(nodes[:, np.argmax(np.ptp(nodes, axis=0))], kind="stable")
+        number = np.full(len(top.places), -1)
+        number[used[order]] = np.arange(len(used))
+        self.triangles = number[faces].astype(np.int32)
+        self.nodes_places = used[order]
+        vertices = np.flatnonzero(chosen & (number[top.place_of] >= 0))
+        corners = np.repeat(number[top.place_of[vertices]][:, None], 4, 1).astype(np.int32)
+        shares = np.tile([1.0, 0.0, 0.0, 0.0], (len(vertices), 1))
+        rim, nodes = ~is_in[self.nodes_places], nodes[order]
+        self.edge = float(np.linalg.norm(nodes[self.triangles[:, 1]] - nodes[self.triangles[:, 0]], axis=1).mean())
+        thin, none = np.zeros(len(vertices), bool), np.zeros((0, 4), np.int32)
+        _, piece = np.unique(top.piece_of[self.nodes_places], return_inverse=True)
+        self.lattice = lattices.Lattice(nodes, none, rim, vertices, corners, shares, thin, piece, self.edge)
+        self.carried = _carried(self.mesh, self.surface / scale, nodes / scale, rest_matrices(character.skeleton))
+
+    def body(self, loose, gain, offset, give, bending_length, hold_rate):
+        """The SheetBody that dials, in their own units, make of it, and how many of its pieces nothing holds."""
+        influence = regions.adjusted(self.levels, gain, offset, loose == "inverted")
+        at_places = self.topology.gathered(influence)[self.nodes_places]
+        holds = np.where(self.lattice.is_inner, 1.0, 1.0 - at_places)
+        made = self.lattice
+        body = sheet.build(made.nodes, self.triangles, holds, give / 100.0, bending_length / 1000.0, hold_rate)
+        most = np.zeros(made.pieces.max() + 1)
+        np.maximum.at(most, made.pieces, holds)
+        return body, int((most <= 0.0).sum())
+
+
+def surface_of(character, mesh, scale):
+    """The vertices (V, 3) of a mesh in the rest pose [m]."""
+    return skinned_positions(mesh, rest_matrices(character.skeleton)).astype(float) * scale
+
+
+def usual_edge(surface, chosen):
+    """The size of the cells that we take for the ``chosen`` (bool) vertices of a surface (V, 3)."""
+    return float(np.ptp(surface[chosen], axis=0).max()) / CELLS_ACROSS
+
+
+def check_region(character, region):
+    """The mesh that a region belongs to and the region's levels. Raises BadInput where they do not fit, or the region is empty."""
+    mesh = character.mesh(region.mesh)
+    levels = regions.decode(region.values, len(mesh.positions))
+    if not regions.is_in(levels).any():
+        raise BadInput(f"expected a region with vertices in it, “{region.name}” is empty")
+    return mesh, levels
+
+
+def _carried(mesh, surface, nodes, rest_world):
+    """The nodes as a mesh of their own that the joints carry: each takes the weights of the vertices nearest to it."""
+    if mesh.skin < 0:
+        bind_nodes = np.array([mesh.node], np.int32)
+        slots, weights = np.zeros((len(nodes), 1), np.int32), np.ones((len(nodes), 1), np.float32)
+    else:
+        bind_nodes = mesh.bind_nodes
+        near, shares = lattices.near_vertices(surface, nodes)
+        total = np.zeros((len(nodes), len(bind_nodes)))
+        rows = np.repeat(np.arange(len(nodes)), near.shape[1] * mesh.joints.shape[1])
+        np.add.at(total, (rows, slots_of(mesh)[near].reshape(-1)), (shares[..., None] * mesh.weights[near]).reshape(-1))
+        slots = np.argsort(-total, axis=1)[:, :4].astype(np.int32)
+        weights = np.take_along_axis(total, slots, 1)
+        weights[weights < LEAST_CARRIED * weights.sum(1, keepdims=True)] = 0.0
+        weights = (weights / weights.sum(1, keepdims=True)).astype(np.float32)
+        used, slots = np.unique(np.where(weights > 0.0, slots, slots[:, :1]), return_inverse=True)
+        bind_nodes, slots = bind_nodes[used], slots.reshape(weights.shape).astype(np.int32)
+    full = np.tile(np.eye(4), (len(bind_nodes), 1, 1))
+    full[:, :3] = rest_world[bind_nodes]
+    if (np.abs(np.linalg.det(full)) < FLAT).any():
+        raise BadInput(f"“{mesh.name}” hangs on a joint that is scaled to nothing in the rest pose, so it cannot carry flesh")
+    inverse = np.linalg.inv(full)[:, :3]
+    positions, no_triangles = nodes.astype(np.float32), np.zeros((0, 3), np.int32)
+    return Mesh("nodes", mesh.node, positions, no_triangles, None, bind_nodes[slots], weights, 0, bind_nodes, inverse)
+
+
+_parts = OrderedDict()
+
+
+def sheet_part_of(character, region, scale):
+    """The SheetPart of a region, kept likewise. Raises BadInput."""
+    return _kept(SheetPart, character, region, scale)
+
+
+def part_of(character, region, scale, *how):
+    """The Part of a region, built as Part says; kept from the last time while nothing that it is made of changed. Raises BadInput."""
+    return _kept(Part, character, region, scale, *how)
+
+
+def _kept(kind, character, region, scale, *how):
+    key = (kind, id(character), region.mesh, region.values, scale, *how)
+    found = _parts.get(key)
+    if found is None or found[0] is not character:
+        # The character is kept with it: its id stays its own that way.
+        found = (character, kind(character, region, scale, *how))
+        _parts[key] = found
+        while len(_parts) > KEPT_PARTS:
+            _parts.popitem(last=False)
+    _parts.move_to_end(key)
+    return found[1]

@@ -1,0 +1,161 @@
+"""A soft body in a run: carried by the joints, free to lag behind them, kept out of colliders. Solids and sheets are made of it."""
+
+import numpy as np
+
+from quiver.contacts import SurfaceContacts, flesh_carriers
+from quiver.errors import Unstable
+from quiver.jumps import jumps_of
+from quiver.rig import transforms
+from quiver.rig.skinning import skinned_through
+from quiver.sim import solid
+from quiver.sim.bounds import RUNAWAY
+
+LEAST_TOUCHING = 0.2
+"""Vertices that take less of the body's result do not touch for it."""
+
+
+class Soft:
+    """What solids and sheets have in common. ``rate`` is the substeps a second it needs; call `compile` with those it gets.
+
+    What it is made of: part (lattice, carried, mesh_index ...), body (masses, is_free ...), seam (R,) how much of the result each vertex
+    takes; compile makes the model and the measure. ``meet`` (Contacts, nodes that chains move) makes it meet the colliders that it should.
+    """
+
+    rate = 0.0
+
+    def __init__(self, character, layer, setup):
+        self.character, self.layer, self.setup, self.touching = character, layer, setup, None
+        self.scale = setup.metres_per_unit
+        self.settle_seconds = layer.value("settle_time") / setup.frame_rate
+
+    def compile(self, substeps, notes):
+        """Make the model for so many substeps a frame; remarks go to ``notes``."""
+        raise NotImplementedError
+
+    def _settle(self, targets):
+        """Make the keyed places (N, 3) those at which it rests, where it should."""
+
+    def _pull(self, turned):
+        """What pulls at it in a frame, (3,) or (N, 3) [m/s2], while the part as a whole is turned by a matrix (3, 3)."""
+        raise NotImplementedError
+
+    def meet(self, contacts, driven):
+        """Let it meet those of the Contacts that it should; ``driven`` are the nodes that chains move."""
+        met = contacts.met_by(self.layer, driven, flesh_carriers(self.character, self.setup, self.layer))
+        if len(met):
+            self.touching = SurfaceContacts(contacts, met, *self._surface())
+
+    def _surface(self):
+        """What touches for it: places at rest (R, 3) [m], corners (R, 4) and shares (R, 4) of what carries them, thickness [m]."""
+        part, on = self.part, self._is_touching
+        return part.surface[part.lattice.vertices[on]], part.lattice.corners[on], part.lattice.shares[on], 0.0
+
+    @property
+    def _is_touching(self):
+        return self.seam > LEAST_TOUCHING
+
+    @property
+    def touching_vertices(self):
+        """The vertices of its mesh that touch for it."""
+        return self.vertices[self._is_touching]
+
+    @property
+    def met_nodes(self):
+        """The nodes that the colliders it meets ride on."""
+        return self.touching.nodes if self.touching else []
+
+    def keyed(self, world):
+        """Keyed places of the nodes (..., N, 3) [m] in node matrices (S, J, 3, 4)."""
+        return skinned_through(self.part.carried, world).astype(float) * self.scale
+
+    def frames_of(self, world):
+        """How the part as a whole is turned, (S, 3, 3): the joint that carries most of it, against the rest pose."""
+        carried = self.part.carried
+        heaviest = self._heaviest()
+        slot = int(np.flatnonzero(carried.bind_nodes == heaviest)[0])
+        return transforms.pure_rotations(world[:, heaviest, :, :3] @ carried.inverse_binds[slot, :, :3])
+
+    def rest(self):
+        """Stand in the rest pose, keyed to stay there."""
+        self.before = self.part.lattice.nodes
+        self.state = solid.SolidState(self.before)
+
+    def jumps(self, frame_world):
+        """In which frames the part's root jumps: bool (F,) from node matrices (F, J, 3, 4) at frames."""
+        return jumps_of(frame_world[:, [self._heaviest()]], np.array([self.size() / self.scale]))[:, 0]
+
+    @property
+    def mesh_index(self):
+        return self.part.mesh_index
+
+    @property
+    def vertices(self):
+        """The vertices (R,) of its mesh that it moves."""
+        return self.part.lattice.vertices
+
+    @property
+    def carriers(self):
+        """The nodes that carry the part."""
+        carried = self.part.carried
+        return [int(node) for node in np.unique(carried.joints[carried.weights > 0.0])]
+
+    def size(self):
+        """How large the part is, corner to corner [m]."""
+        return float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0)))
+
+    def _heaviest(self):
+        """The node that carries most of the part."""
+        carried = self.part.carried
+        return int(np.bincount(carried.joints.ravel(), carried.weights.ravel()).argmax())
+
+    def start(self, world):
+        """Begin at rest in a pose: node matrices (J, 3, 4)."""
+        self.before = self.keyed(world[None])[0]
+        self.turned = self.frames_of(world[None])[0]
+        self.moved_before = np.zeros((1, *self.before.shape), np.float32)
+        self.state = solid.SolidState(self.before)
+        if self.touching:
+            self.touching.start(world, self.model.dt)
+
+    def advance(self, world, jumped, frames, threads=None):
+        """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4).
+
+        Returns displacements (frames, N, 3) [m] and measures (frames, 2): change of volume and greatest stretch [%].
+
+        jumped  bool (frames,): in such a frame the keyed motion is taken from the frame's end at once. Raises Unstable.
+        """
+        per_frame = len(world) // frames
+        keyed, turned = self.keyed(world), self.frames_of(world[per_frame - 1 :: per_frame])
+        out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 2), np.float32)
+        if self.touching:
+            self.touching.ready(world, jumped, per_frame)
+        for frame in range(frames):
+            part = slice(frame * per_frame, (frame + 1) * per_frame)
+            targets = keyed[part]
+            if jumped[frame]:
+                self._carry_over(targets[-1], turned[frame])
+                targets = np.repeat(targets[-1:], per_frame, 0)
+            self._settle(targets[-1])
+            touches = self.touching.touches(frame, self.state, targets[-1] - self.before) if self.touching else solid.NO_TOUCHES
+            solid.advance(self.model, self.state, targets, self.before, self._pull(turned[frame]), threads, touches)
+            self.before, self.turned = targets[-1], turned[frame]
+            out[frame] = self.state.positions - self.before
+            measures[frame] = self.measure(self.state.positions)
+            if not self.state.greatest_speed < RUNAWAY:
+                raise Unstable(self.layer.name, frame, "it moves faster than anything real could")
+        self.moves = np.concatenate([self.moved_before, out])
+        self.moved_before = out[-1:]
+        return out, measures
+
+    def _carry_over(self, places, turned):
+        """The root jumped: go along with it, and carry the swing over."""
+        turn = turned @ self.turned.T
+        self.state.positions = places + (self.state.positions - self.before) @ turn.T
+        self.state.velocities[:, :3] = self.state.velocities[:, :3] @ turn.T.astype(np.float32)
+        self.before = places
+
+    def offsets(self, displacements, amounts):
+        """World-space offsets of the region's vertices (F, R, 3) [file units], from displacements (F, N, 3) [m] and amounts (F,)."""
+        lattice = self.part.lattice
+        moved = np.einsum("rc,frck->frk", lattice.shares, displacements[:, lattice.corners])
+        return moved * (self.seam[:, None] / self.scale) * amounts[:, None, None]

@@ -1,0 +1,131 @@
+"""Sheets against what cloth does: hanging, sticking out, lying over a ball; and their kernels against their plain copies."""
+
+from unittest import TestCase, mock
+
+import numpy as np
+
+from quiver.bodies import sheet
+from quiver.bodies.chain import GRAVITY
+from quiver.contacts import SurfaceContacts
+from quiver.kernels import soft
+from quiver.setup import Setup
+from quiver.sim import solid
+from tests.makers import contacts_of
+
+SUBSTEPS, DT = 12, 1.0 / 288.0
+
+
+def strip(length, width, cells, held, give=1.0, bending=0.02, hold_rate=3.0):
+    """A flat strip along X in the XZ plane, cells (along, across): (nodes, triangles, SheetBody)."""
+    along, across = cells
+    x, z = np.meshgrid(np.linspace(0.0, length, along + 1), np.linspace(0.0, width, across + 1), indexing="ij")
+    nodes = np.stack([x.ravel(), np.zeros(x.size), z.ravel()], 1)
+    corner = (np.arange(along)[:, None] * (across + 1) + np.arange(across)).ravel()
+    a, b, c, d = corner, corner + 1, corner + across + 2, corner + across + 1
+    # Diagonals in turns, so that it has no favourite direction.
+    turn = ((corner // (across + 1) + corner % (across + 1)) % 2 == 0)[:, None]
+    triangles = np.concatenate(
+        [np.where(turn, np.stack([a, b, c], 1), np.stack([a, b, d], 1)), np.where(turn, np.stack([a, c, d], 1), np.stack([b, c, d], 1))]
+    )
+    return nodes, triangles, sheet.build(nodes, triangles, held(nodes).astype(float), give, bending, hold_rate)
+
+
+class Run:
+    def __init__(self, nodes, body, settle=0.4, substeps=SUBSTEPS):
+        dt = 1.0 / (24.0 * substeps)
+        keep = np.exp(-2.0 * np.log(20.0) / settle * dt)
+        self.nodes, self.model = nodes, solid.sheet_model(body, dt, keep=keep, gravity=(0.0, -GRAVITY, 0.0))
+        self.state, self.targets = solid.SolidState(nodes), np.repeat(nodes[None], substeps, 0)
+
+    def frames(self, count, touching=None):
+        for _ in range(count):
+            touches = solid.NO_TOUCHES
+            if touching:
+                touching.ready(np.zeros((SUBSTEPS, 1, 3, 4)), np.zeros(1, bool), SUBSTEPS)
+                touches = touching.touches(0, self.state, np.zeros_like(self.nodes))
+            solid.advance(self.model, self.state, self.targets, self.nodes, touches=touches)
+        return self.state.positions
+
+
+class ClosedFormTest(TestCase):
+    def test_it_bends_down_as_the_cantilever_test_says(self):
+        # In fine steps just so, in those that a take makes a little further.
+        for bending, cells, substeps, off in ((0.1, (8, 3), 120, 3.0), (0.05, (5, 2), SUBSTEPS, 10.0)):
+            # The hinge at the clamp bends for half a cell more. Two columns of particles are held: it is clamped, not only hung up.
+            length = 2.0 * bending / (1.0 + 0.5 / cells[0])
+            step = length / cells[0]
+            nodes, _, body = strip(
+                length + step, 0.3 * length, (cells[0] + 1, cells[1]), lambda n, s=step: n[:, 0] < 1.5 * s, 1e-3, bending
+            )
+            last = Run(nodes, body, substeps=substeps).frames(100)
+            tip = last[nodes[:, 0] > length + 0.5 * step].mean(0)
+            self.assertAlmostEqual(np.degrees(np.arctan2(-tip[1], tip[0] - step)), 41.5, delta=off)
+
+    def test_hanging_it_lengthens_by_what_it_gives(self):
+        for give, cells, off in ((0.05, (12, 4), 0.12), (0.1, (16, 4), 0.12), (0.1, (30, 8), 0.2)):
+            nodes, triangles, _ = strip(1.0, 0.25, cells, lambda n: n[:, 0] < 1e-6)
+            hung = nodes[:, [1, 0, 2]] * [1.0, -1.0, 1.0]
+            body = sheet.build(hung, triangles, (hung[:, 1] > -1e-6).astype(float), give, 0.02, 3.0)
+            last = Run(hung, body).frames(240)
+            longer = -last[hung[:, 1] < -1.0 + 1e-6, 1].mean() - 1.0
+            self.assertAlmostEqual(longer / give, 1.0, delta=off, msg=(give, cells))
+
+    def test_flat_and_free_of_weight_it_stays_bent_as_it_was_made(self):
+        nodes, triangles, _ = strip(0.4, 0.2, (12, 6), lambda n: n[:, 0] < 0.01)
+        curled = np.stack([np.sin(4 * nodes[:, 0]) / 4, (1 - np.cos(4 * nodes[:, 0])) / 4, nodes[:, 2]], 1)
+        body = sheet.build(curled, triangles, (nodes[:, 0] < 0.05).astype(float), 0.01, 0.2, 3.0)
+        run = Run(curled, body)
+        still = np.zeros(3)
+        for _ in range(48):
+            solid.advance(run.model, run.state, run.targets, curled, still)
+        self.assertLess(np.abs(run.state.positions - curled).max(), 1e-4)
+
+
+class DrapeTest(TestCase):
+    def test_over_a_ball_no_vertex_is_inside(self):
+        nodes, triangles, _ = strip(1.2, 1.2, (28, 28), lambda n: np.zeros(len(n)))
+        nodes = nodes - [0.6, -0.42, 0.6]
+        body = sheet.build(nodes, triangles, np.zeros(len(nodes)), 0.01, 0.02, 3.0)
+        contacts = contacts_of(Setup().with_new_collider("ball", "Ball", size=(0.4,)))
+        every, ends = np.arange(len(nodes)), np.tile([1.0, 0.0, 0.0, 0.0], (len(nodes), 1))
+        touching = SurfaceContacts(contacts, np.array([0]), nodes, np.repeat(every[:, None], 4, 1), ends, 0.002)
+        touching.start(np.zeros((1, 3, 4)), DT)
+        last = Run(nodes, body).frames(120, touching)
+        away = np.linalg.norm(last, axis=1)
+        self.assertGreater(away.min(), 0.4)
+        self.assertLess(np.quantile(away, 0.3), 0.41)
+        self.assertLess(last[:, 1].min(), -0.05)
+
+
+class PlainCopyTest(TestCase):
+    def test_compiled_is_plain_and_threads_do_not_matter(self):
+        nodes, _, body = strip(0.5, 0.3, (9, 6), lambda n: n[:, 0] < 0.01, 0.02, 0.03)
+        fast, slow = Run(nodes, body), Run(nodes, body)
+        fast.frames(1)
+        steps = (
+            "begin",
+            "since",
+            "move",
+            "predict_rows",
+            "finish_rows",
+            "solve_fans",
+            "solve_cords",
+            "solve_hinges",
+            "measure_fans",
+            "measure_ways",
+            "push_held",
+        )
+        plain = {name: getattr(soft, name).py_func for name in steps}
+        with mock.patch.multiple(soft, advance_soft=soft.advance_soft.py_func, **plain):
+            slow.frames(1)
+        self.assertGreater(np.abs(fast.state.positions - nodes).max(), 1e-3)
+        np.testing.assert_allclose(fast.state.positions, slow.state.positions, atol=2e-6)
+        nodes, _, body = strip(2.0, 1.0, (48, 24), lambda n: n[:, 0] < 0.01)
+        ends = []
+        for threads in (1, 2):
+            run = Run(nodes, body)
+            self.assertEqual(len(run.model.rows), 2)
+            for _ in range(3):
+                solid.advance(run.model, run.state, run.targets, nodes, threads=threads)
+            ends.append(run.state.positions.copy())
+        np.testing.assert_array_equal(*ends)
