@@ -6,15 +6,19 @@ from quiver.kernels import contacts as kernel
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions, skinned_through, subset
 from quiver.sim.obstacles import frame_rows
+from quiver.skins import SkinDepth
 
 MOSTLY = 0.5
 """A vertex belongs to a chain that moves so much of it."""
 
 
 class ClipDepth:
-    """Measures one layer. ``vertices`` {mesh index: (n,)} are its skin; met the colliders it meets, of some Contacts."""
+    """Measures one layer.
 
-    def __init__(self, character, contacts, vertices, met):
+    vertices {mesh index: (n,)} its skin; met the colliders it meets, of some Contacts, and skins [(Skin, triangles)]
+    """
+
+    def __init__(self, character, contacts, vertices, met, skins=()):
         self.contacts, self.met, self.scale = contacts, met, contacts.scale
         self.parts = [(index, own, subset(character.meshes[index], own)) for index, own in vertices.items() if len(own)]
         self.shapes = np.ascontiguousarray(contacts.shapes[met])
@@ -22,6 +26,7 @@ class ClipDepth:
         points = self._points(rest, {})[0]
         allowed = np.minimum(contacts.radii, contacts.distances(points))[:, met]
         self.allowed = np.ascontiguousarray(allowed)
+        self.skins = [SkinDepth(skin, triangles, points) for skin, triangles in skins]
         self.owners = np.concatenate([np.full(len(own), index) for index, own, _ in self.parts] or [np.zeros(0, int)])
         self.numbers = np.concatenate([own for _, own, _ in self.parts] or [np.zeros(0, int)])
 
@@ -32,10 +37,13 @@ class ClipDepth:
         """
         points = self._points(world, offsets)
         placed = self.contacts.placements(world)[:, self.met]
+        skins = [each.skin.places(world) for each in self.skins]
         deepest, where = np.zeros(len(world)), np.full((len(world), 2), -1)
         for frame, (places, stand) in enumerate(zip(points, placed, strict=True)):
             rows = frame_rows(np.stack([stand, stand]))[0]
-            deepest[frame], vertex = kernel.deepest(places, rows, self.shapes, self.allowed)
+            found = [kernel.deepest(places, rows, self.shapes, self.allowed)]
+            found += [skin.deepest(skin_places[frame], places) for skin, skin_places in zip(self.skins, skins, strict=True)]
+            deepest[frame], vertex = max(found)
             if vertex >= 0:
                 where[frame] = self.owners[vertex], self.numbers[vertex]
         return deepest, where

@@ -11,9 +11,11 @@ SIZES = {
     "capsule": ("radius", "length"),
     "box": ("width", "height", "depth", "rounding"),
     "ground": (),
+    "skin": (),
 }
-"""What each shape is measured by. A capsule runs along its own Y, between the centres of its ends; the ground lies below its own Y."""
-LABELS = {"ball": "Ball", "capsule": "Capsule", "box": "Rounded box", "ground": "Ground"}
+"""What each shape is measured by. A capsule runs along its own Y, between the centres of its ends; the ground lies below
+its own Y, and a skin is a mesh of the character."""
+LABELS = {"ball": "Ball", "capsule": "Capsule", "box": "Rounded box", "ground": "Ground", "skin": "Own skin"}
 FOR_EVER = 1e9
 STUCK = 1e6
 """The friction of a surface that grips."""
@@ -24,7 +26,7 @@ class Collider:
     """One collider. ``place`` [file units] and ``turn`` (unit quaternion x y z w) are those in the rest pose, in the world.
 
     joint  the name of the joint it rides on; "" stands still
-    size   numbers [file units] as SIZES says
+    size   numbers [file units] as SIZES says; mesh the name of the mesh that a skin is
     values dials; meets and spares ids of layers that meet it, or do not, whatever they would by themselves
     """
 
@@ -39,6 +41,7 @@ class Collider:
     values: dict = field(default_factory=dict)
     meets: tuple = ()
     spares: tuple = ()
+    mesh: str = ""
 
     def value(self, name):
         """The value of a dial, or its default."""

@@ -8,22 +8,23 @@ from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.sim.obstacles import frame_rows, shape_rows
+from quiver.sim.solid import NO_HELD
+from quiver.skins import NEAR, Skin, SkinContacts, joined
 
 MAIN_SHARE = 0.05
 """Joints that carry so much of some flesh are inside of it: their colliders are not met unless the artist says so."""
-NEAR = 0.01
-"""What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
 
 
 class Contacts:
-    """The colliders of a setup that are on, K of them. Lengths in metres.
+    """The colliders of a setup that are on: K simple shapes, and skins. Lengths in metres.
 
     nodes int (K,) what each rides on, -1 for the world. Raises BadInput where one rides on a joint that is not there.
     """
 
     def __init__(self, character, setup):
-        self.colliders = [collider for collider in setup.colliders if collider.is_on]
+        self.colliders = [collider for collider in setup.colliders if collider.is_on and collider.shape != "skin"]
         skeleton, self.scale = character.skeleton, setup.metres_per_unit
+        self.skins = [Skin(character, collider, self.scale) for collider in setup.colliders if collider.is_on and collider.shape == "skin"]
         for collider in self.colliders:
             if collider.joint and collider.joint not in skeleton:
                 raise BadInput(f"collider “{collider.name}”: expected a joint of this character, got “{collider.joint}”")
@@ -67,6 +68,19 @@ class Contacts:
             if layer.id in collider.meets or (by_itself and layer.id not in collider.spares):
                 met.append(index)
         return np.array(met, int)
+
+    def skins_met_by(self, layer, mesh_index, vertices):
+        """What a layer meets of the skins: (Skin, triangles) for each. Sheets meet all of them, solids those they are told to.
+
+        Of its own mesh a layer does not meet what it moves itself, ``vertices``.
+        """
+        found = []
+        for skin in self.skins:
+            by_itself = layer.kind == "sheet" and layer.id not in skin.collider.spares
+            if by_itself or (layer.kind != "chain" and layer.id in skin.collider.meets):
+                triangles = skin.without(vertices if skin.mesh_index == mesh_index else [])
+                found += [] if triangles is None else [(skin, triangles)]
+        return found
 
     def distances(self, points, frames=None):
         """Distances (..., K) [m] of points (..., 3) from the cores, in the rest pose or as frames (K, FRAME) say."""
@@ -135,23 +149,38 @@ class ChainContacts:
         return self.contacts.placements(world)[:, self.used]
 
 
-class SurfaceContacts:
-    """What the surface of a soft body meets: L of the colliders.
+class Carried:
+    """R points that particles carry: corners int (R, 4) and shares (R, 4)."""
 
-    met      the colliders (indices); surface (R, 3) its points in the rest pose [m]; corners (R, 4) and shares (R, 4) of the particles
-             that carry them; thickness [m] around them
+    def __init__(self, corners, shares):
+        self.corners, self.shares = np.ascontiguousarray(corners, np.int32), np.ascontiguousarray(shares, float)
+
+    def of(self, values):
+        """Values of particles (N, 3) at the points (R, 3)."""
+        return np.einsum("rc,rck->rk", self.shares, values[self.corners].astype(float))
+
+    def places(self, state):
+        return self.of(state.positions)
+
+    def way(self, state, keyed_moves, seconds):
+        """How far each point may move (R,) [m] in so many seconds in which its keyed place moves by those of the particles, (N, 3)."""
+        return np.linalg.norm(self.of(keyed_moves), axis=1) + np.linalg.norm(self.of(state.velocities[:, :3]), axis=1) * seconds
+
+
+class SurfaceContacts:
+    """What a soft body's surface meets of the simple shapes: L of the colliders.
+
+    met      the colliders (indices); carried (Carried) its points, surface (R, 3) they in the rest pose, thickness around them [m]
     """
 
-    def __init__(self, contacts, met, surface, corners, shares, thickness=0.0):
-        self.contacts, self.met = contacts, met
-        self.corners, self.shares = np.ascontiguousarray(corners, np.int32), np.ascontiguousarray(shares, float)
+    def __init__(self, contacts, met, carried, surface, thickness):
+        self.contacts, self.met, self.carried = contacts, met, carried
         self.reaches = contacts.reaches(surface, np.full(len(surface), thickness))[:, met]
         self.shapes = np.ascontiguousarray(contacts.shapes[met])
-        self.nodes = [int(node) for node in contacts.nodes[met] if node >= 0]
 
-    def start(self, world, dt):
-        """Begin in node matrices (J, 3, 4), for substeps of ``dt`` [s]."""
-        self.before, self.dt = self.contacts.placements(world[None])[:, self.met], dt
+    def start(self, world):
+        """Begin in node matrices (J, 3, 4)."""
+        self.before = self.contacts.placements(world[None])[:, self.met]
 
     def ready(self, world, jumped, per_frame):
         """Take the node matrices (S, J, 3, 4) of some frames; ``jumped`` and ``per_frame`` as in ChainContacts."""
@@ -159,23 +188,49 @@ class SurfaceContacts:
         self._frames = _rows(np.concatenate([self.before, placed]), jumped, per_frame)
         self._per_frame, self.before = per_frame, placed[-1:]
 
-    def touches(self, frame, state, keyed_moves):
-        """What may touch in a frame, as `push_held` takes it, from a SolidState; keyed_moves (N, 3) [m] of the particles in it."""
+    def touches(self, frame, state, way):
+        """What may touch in a frame, as `push_held` takes it; way (R,) is how far each point may move in it [m]."""
         frames = self._frames[frame * self._per_frame : (frame + 1) * self._per_frame]
-
-        def carried(values):
-            return np.einsum("rc,rck->rk", self.shares, values[self.corners].astype(float))
-
-        places = carried(state.positions)
-        seconds = self._per_frame * self.dt
-        way = np.linalg.norm(carried(keyed_moves), axis=1) + np.linalg.norm(carried(state.velocities[:, :3]), axis=1) * seconds
+        places = self.carried.places(state)
         far = np.empty((len(places), len(self.met))), np.empty((len(places), len(self.met)))
         for out, at in zip(far, (np.roll(frames[0], 12, axis=1), frames[-1]), strict=True):
             kernel.distances(places, np.ascontiguousarray(at), self.shapes, out)
-        is_near = np.minimum(*far) < self.reaches + (1.5 * way + NEAR)[:, None]
-        rows, which = np.nonzero(is_near)
-        arrays = (places[rows], self.corners[rows], self.shares[rows], which.astype(np.int32), self.reaches[rows, which])
+        rows, which = np.nonzero(np.minimum(*far) < self.reaches + (1.5 * way + NEAR)[:, None])
+        carried = self.carried
+        arrays = (places[rows], carried.corners[rows], carried.shares[rows], which.astype(np.int32), self.reaches[rows, which])
         return (*arrays, np.ascontiguousarray(frames).reshape(-1, kernel.FRAME), self.shapes)
+
+
+class SoftContacts:
+    """All that a soft body meets. ``met`` the simple colliders (indices), ``skins`` [(Skin, triangles)]; others as SurfaceContacts."""
+
+    def __init__(self, contacts, met, skins, surface, corners, shares, thickness):
+        self.carried = Carried(corners, shares)
+        self.shapes = SurfaceContacts(contacts, met, self.carried, surface, thickness) if len(met) else None
+        self.skins = [SkinContacts(skin, triangles, self.carried, surface, thickness) for skin, triangles in skins]
+        self.nodes = [int(node) for node in contacts.nodes[met] if node >= 0]
+
+    @property
+    def _parts(self):
+        return [*([self.shapes] if self.shapes else []), *self.skins]
+
+    def start(self, world, dt):
+        """Begin in node matrices (J, 3, 4), for substeps of ``dt`` [s]."""
+        self.dt = dt
+        for part in self._parts:
+            part.start(world)
+
+    def ready(self, world, jumped, per_frame):
+        """Take the node matrices (S, J, 3, 4) of some frames."""
+        self.seconds = per_frame * self.dt
+        for part in self._parts:
+            part.ready(world, jumped, per_frame)
+
+    def touches(self, frame, state, keyed_moves):
+        """What may touch in a frame, as `advance` of sim/solid.py takes it; keyed_moves (N, 3) [m] of the particles in it."""
+        way = self.carried.way(state, keyed_moves, self.seconds)
+        held = self.shapes.touches(frame, state, way) if self.shapes else NO_HELD
+        return held, joined([skin.touches(frame, state, way) for skin in self.skins])
 
 
 def _rows(placed, jumped, per_frame):

@@ -35,7 +35,7 @@ def _collider_document(collider):
     lists = {name: list(getattr(collider, name)) for name in ("place", "turn", "size", "meets", "spares")}
     values = {dial.name: collider.value(dial.name) for dial in dials.DIALS_OF_KIND["collider"]}
     plain = {"id": collider.id, "name": collider.name, "shape": collider.shape, "joint": collider.joint, "on": collider.is_on}
-    return {**plain, **lists, "dials": values}
+    return {**plain, **lists, **({"mesh": collider.mesh} if collider.mesh else {}), "dials": values}
 
 
 def _region_document(region):
@@ -119,7 +119,7 @@ def from_document(document):
 
 def _read_collider(document, where):
     _expect(isinstance(document, dict), where, "an object", document)
-    _known(document, {"id", "name", "shape", "joint", "on", "place", "turn", "size", "meets", "spares", "dials"}, where)
+    _known(document, {"id", "name", "shape", "joint", "on", "place", "turn", "size", "meets", "spares", "mesh", "dials"}, where)
     identifier, shape, is_on = _identifier(document.get("id"), where), document.get("shape"), document.get("on", True)
     _expect(isinstance(shape, str) and shape in SIZES, f"{where}.shape", f"one of {', '.join(SIZES)}", shape)
     _expect(isinstance(is_on, bool), f"{where}.on", "true or false", is_on)
@@ -145,6 +145,7 @@ def _read_collider(document, where):
         is_on,
         dials.defaults("collider") | {name: dials.dial_of("collider", name).checked(value) for name, value in values.items()},
         **{name: tuple(_text(each, f"{where}.{name}") for each in ids) for name, ids in layers.items()},
+        mesh=_text(document.get("mesh", ""), f"{where}.mesh"),
     )
 
 
@@ -322,6 +323,7 @@ def json_schema():
             "size": {**numbers, "description": "; ".join(f"{shape}: {', '.join(sizes) or 'none'}" for shape, sizes in SIZES.items())},
             "meets": {**ids, "description": "Layers that meet it though they would not by themselves."},
             "spares": {**ids, "description": "Layers that do not meet it though they would by themselves."},
+            "mesh": {**name, "description": "The mesh that a skin is."},
             "dials": _dials_schema("collider"),
         },
         "required": ["id", "shape", "size"],

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from quiver.contacts import SurfaceContacts, flesh_carriers
+from quiver.contacts import SoftContacts, flesh_carriers
 from quiver.errors import Unstable
 from quiver.jumps import jumps_of
 from quiver.rig import transforms
@@ -42,8 +42,10 @@ class Soft:
     def meet(self, contacts, driven):
         """Let it meet those of the Contacts that it should; ``driven`` are the nodes that chains move."""
         met = contacts.met_by(self.layer, driven, flesh_carriers(self.character, self.setup, self.layer))
-        if len(met):
-            self.touching = SurfaceContacts(contacts, met, *self._surface())
+        self.skins_met = contacts.skins_met_by(self.layer, self.mesh_index, self.vertices)
+        if len(met) or self.skins_met:
+            self.met = met
+            self.touching = SoftContacts(contacts, met, self.skins_met, *self._surface())
 
     def _surface(self):
         """What touches for it: places at rest (R, 3) [m], corners (R, 4) and shares (R, 4) of what carries them, thickness [m]."""

@@ -118,7 +118,7 @@ class Run:
         for solid in self.solids:
             if solid.touching:
                 skin = {solid.mesh_index: solid.touching_vertices}
-                found[solid.layer.id] = ClipDepth(self.spec.character, self.contacts, skin, solid.touching.met)
+                found[solid.layer.id] = ClipDepth(self.spec.character, self.contacts, skin, solid.met, solid.skins_met)
         return found
 
     def _skins(self, paths, rest_world):

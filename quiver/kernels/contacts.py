@@ -139,6 +139,31 @@ def _deepest(points, frames, shapes, reaches):
 deepest = njit(nogil=True, cache=True, error_model="numpy")(_deepest)
 
 
+@register_jitable
+def spread(points, corners, shares, m, give, x, y, z):
+    """Move point ``m`` by x y z by moving the particles that carry it, each as light as it is."""
+    for c in range(4):
+        i = corners[m, c]
+        part = np.float32(shares[m, c] * points[i, 3] / give)
+        points[i, 0] += part * np.float32(x)
+        points[i, 1] += part * np.float32(y)
+        points[i, 2] += part * np.float32(z)
+
+
+@register_jitable
+def carried(points, old, bases, corners, shares, m):
+    """(how much point ``m`` gives way, where it was a substep ago x y z, where it is x y z)."""
+    bx, by, bz = bases[m, 0], bases[m, 1], bases[m, 2]
+    ax, ay, az = bx, by, bz
+    give = 0.0
+    for c in range(4):
+        i, share = corners[m, c], shares[m, c]
+        bx, by, bz = bx + share * points[i, 0], by + share * points[i, 1], bz + share * points[i, 2]
+        ax, ay, az = ax + share * old[i, 0], ay + share * old[i, 1], az + share * old[i, 2]
+        give += share * share * points[i, 3]
+    return give, ax, ay, az, bx, by, bz
+
+
 def _push_held(step, points, old, bases, corners, shares, colliders, reaches, frames, shapes):
     """Push points that ride on particles out of colliders, one after another; see soft.py for ``points`` and ``old`` (P, 4).
 
@@ -148,14 +173,7 @@ def _push_held(step, points, old, bases, corners, shares, colliders, reaches, fr
     many = len(shapes)
     for m in range(len(colliders)):
         row, k = step * many + colliders[m], colliders[m]
-        bx, by, bz = bases[m, 0], bases[m, 1], bases[m, 2]
-        ax, ay, az = bx, by, bz
-        give = 0.0
-        for c in range(4):
-            i, share = corners[m, c], shares[m, c]
-            bx, by, bz = bx + share * points[i, 0], by + share * points[i, 1], bz + share * points[i, 2]
-            ax, ay, az = ax + share * old[i, 0], ay + share * old[i, 1], az + share * old[i, 2]
-            give += share * share * points[i, 3]
+        give, ax, ay, az, bx, by, bz = carried(points, old, bases, corners, shares, m)
         if give <= 0.0:
             continue
         bx, by, bz = into(frames, row, 0, bx, by, bz)
@@ -165,12 +183,39 @@ def _push_held(step, points, old, bases, corners, shares, colliders, reaches, fr
         if x == bx and y == by and z == bz:
             continue
         x, y, z = turned(frames, row, x - bx, y - by, z - bz)
-        for c in range(4):
-            i = corners[m, c]
-            part = np.float32(shares[m, c] * points[i, 3] / give)
-            points[i, 0] += part * np.float32(x)
-            points[i, 1] += part * np.float32(y)
-            points[i, 2] += part * np.float32(z)
+        spread(points, corners, shares, m, give, x, y, z)
 
 
 push_held = njit(nogil=True, cache=True, error_model="numpy")(_push_held)
+
+
+def _push_spots(step, substeps, points, old, bases, corners, shares, spots, reaches, grips):
+    """Push points that ride on particles off spots of a surface that moves; other arrays as `push_held`.
+
+    spots (M, 12) where each point's spot is when the frame begins and when it ends, and where its outside looks then; reaches (M,) how far
+    in front of it the point keeps; grips (M,) coefficients of friction
+    """
+    for m in range(len(reaches)):
+        give, ax, ay, az, bx, by, bz = carried(points, old, bases, corners, shares, m)
+        if give <= 0.0:
+            continue
+        now, then = (step + 1.0) / substeps, step / substeps
+        wx, wy, wz = spots[m, 3] - spots[m, 0], spots[m, 4] - spots[m, 1], spots[m, 5] - spots[m, 2]
+        nx = spots[m, 6] + now * (spots[m, 9] - spots[m, 6])
+        ny = spots[m, 7] + now * (spots[m, 10] - spots[m, 7])
+        nz = spots[m, 8] + now * (spots[m, 11] - spots[m, 8])
+        length = max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
+        nx, ny, nz = nx / length, ny / length, nz / length
+        gap = (bx - spots[m, 0] - now * wx) * nx + (by - spots[m, 1] - now * wy) * ny + (bz - spots[m, 2] - now * wz) * nz - reaches[m]
+        if gap >= 0.0:
+            continue
+        began = (ax - spots[m, 0] - then * wx) * nx + (ay - spots[m, 1] - then * wy) * ny + (az - spots[m, 2] - then * wz) * nz - reaches[m]
+        push = -gap if began >= -SLACK else min(-gap, max((1.0 - EASE) * began - gap, 0.0))
+        mx, my, mz = bx - ax - wx / substeps, by - ay - wy / substeps, bz - az - wz / substeps
+        along = mx * nx + my * ny + mz * nz
+        mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
+        held = min(grips[m] * push / max(np.sqrt(mx * mx + my * my + mz * mz), TINY), 1.0)
+        spread(points, corners, shares, m, give, push * nx - held * mx, push * ny - held * my, push * nz - held * mz)
+
+
+push_spots = njit(nogil=True, cache=True, error_model="numpy")(_push_spots)

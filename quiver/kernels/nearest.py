@@ -174,3 +174,25 @@ def _find_nearest(first, end, queries, limits, points, triangles, order, starts,
 
 
 find_nearest = njit(nogil=True, cache=True, error_model="numpy")(_find_nearest)
+
+
+def _vertex_normals(points, triangles, out):
+    """Unit normals (V, 3) of points (V, 3), by the areas of the triangles (F, 3) around them; zero where there are none."""
+    out[:] = 0.0
+    for t in range(len(triangles)):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        e1x, e1y, e1z = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+        e2x, e2y, e2z = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+        x, y, z = e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x
+        for corner in range(3):
+            v = triangles[t, corner]
+            out[v, 0] += x
+            out[v, 1] += y
+            out[v, 2] += z
+    for v in range(len(points)):
+        length = np.sqrt(out[v, 0] * out[v, 0] + out[v, 1] * out[v, 1] + out[v, 2] * out[v, 2])
+        for k in range(3):
+            out[v, k] /= max(length, TINY)
+
+
+vertex_normals = njit(nogil=True, cache=True, error_model="numpy")(_vertex_normals)

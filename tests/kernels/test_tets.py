@@ -45,6 +45,7 @@ class PlainCopyTest(TestCase):
             "measure_fans",
             "measure_ways",
             "push_held",
+            "push_spots",
         )
         with mock.patch.multiple(soft, **{name: getattr(soft, name).py_func for name in steps}):
             soft.advance_soft.py_func(*start, *plain)

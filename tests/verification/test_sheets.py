@@ -6,7 +6,7 @@ import numpy as np
 
 from quiver.bodies import sheet
 from quiver.bodies.chain import GRAVITY
-from quiver.contacts import SurfaceContacts
+from quiver.contacts import SoftContacts
 from quiver.kernels import soft
 from quiver.setup import Setup
 from quiver.sim import solid
@@ -88,7 +88,7 @@ class DrapeTest(TestCase):
         body = sheet.build(nodes, triangles, np.zeros(len(nodes)), 0.01, 0.02, 3.0)
         contacts = contacts_of(Setup().with_new_collider("ball", "Ball", size=(0.4,)))
         every, ends = np.arange(len(nodes)), np.tile([1.0, 0.0, 0.0, 0.0], (len(nodes), 1))
-        touching = SurfaceContacts(contacts, np.array([0]), nodes, np.repeat(every[:, None], 4, 1), ends, 0.002)
+        touching = SoftContacts(contacts, np.array([0]), [], nodes, np.repeat(every[:, None], 4, 1), ends, 0.002)
         touching.start(np.zeros((1, 3, 4)), DT)
         last = Run(nodes, body).frames(120, touching)
         away = np.linalg.norm(last, axis=1)
@@ -114,6 +114,7 @@ class PlainCopyTest(TestCase):
             "measure_fans",
             "measure_ways",
             "push_held",
+            "push_spots",
         )
         plain = {name: getattr(soft, name).py_func for name in steps}
         with mock.patch.multiple(soft, advance_soft=soft.advance_soft.py_func, **plain):

@@ -1,0 +1,128 @@
+"""The character's own skin as a collider: a mesh that moves with every frame, and what touches it."""
+
+import numpy as np
+
+from quiver.kernels import contacts as kernel
+from quiver.kernels.nearest import vertex_normals
+from quiver.mesh.nearest import NearestOn
+from quiver.rig.pose import rest_matrices
+from quiver.rig.skinning import skinned_positions, skinned_through
+from quiver.sim.solid import NO_SPOTS
+
+NEAR = 0.01
+"""What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
+DEEP = 0.08
+"""Deeper than that inside nothing is looked for: on the far side of a limb there is another skin [m]."""
+
+
+class Skin:
+    """One collider that is a mesh of the character. Lengths in metres. Raises BadInput where there is no such mesh."""
+
+    def __init__(self, character, collider, scale):
+        self.collider, self.mesh, self.scale = collider, character.mesh(collider.mesh), scale
+        self.mesh_index = character.mesh_index(collider.mesh)
+        self.margin, self.grip = collider.value("margin") / 1000.0, collider.grip
+        self.rest = self.places(rest_matrices(character.skeleton)[None])[0]
+
+    def places(self, world):
+        """Where its vertices are, (F, V, 3), in node matrices (F, J, 3, 4)."""
+        if self.mesh.skin >= 0:
+            return self.scale * skinned_through(self.mesh, world).astype(float)
+        return self.scale * np.stack([skinned_positions(self.mesh, placed) for placed in world]).astype(float)
+
+    def without(self, vertices):
+        """Its triangles (F, 3) that have none of some vertices; None where none is left."""
+        gone = np.zeros(len(self.mesh.positions), bool)
+        gone[vertices] = True
+        kept = self.mesh.triangles[~gone[self.mesh.triangles].any(1)]
+        return kept if len(kept) else None
+
+
+class Feeler:
+    """Finds how far points are outside of the triangles (F, 3) of a skin.
+
+    ``rest`` (R, 3) are the points in the rest pose: ``closest`` (R,) is how close each is there, the least that is asked of it.
+    """
+
+    def __init__(self, skin, triangles, rest):
+        self.skin, self.tree = skin, NearestOn(skin.rest, triangles)
+        self.guesses = np.full(len(rest), -1)
+        self.normals = np.empty_like(skin.rest)
+        distances, *_ = self.feel(skin.rest, rest, np.full(len(rest), DEEP))
+        self.closest = np.where(np.isnan(distances), np.inf, distances)
+
+    def feel(self, skin_places, points, limits):
+        """(distances (R,), triangles (R,), shares (R, 3), normals (R, 3)) of points; distances are NaN where none is within limits (R,)."""
+        self.tree.move(skin_places)
+        vertex_normals(self.tree.points, self.tree.triangles, self.normals)
+        found, shares = self.tree.find(points, limits, self.guesses)
+        self.guesses = found
+        corners = self.tree.triangles[found]
+        normals = self._blended(self.normals, corners, shares)
+        away = points - np.einsum("rc,rck->rk", shares, self.tree.points[corners])
+        return np.where(found >= 0, np.einsum("rk,rk->r", away, normals), np.nan), found, shares, normals
+
+    def later(self, skin_places, found, shares):
+        """Places (n, 3) and normals (n, 3) of spots of the skin, once it has moved on."""
+        vertex_normals(skin_places, self.tree.triangles, self.normals)
+        corners = self.tree.triangles[found]
+        return np.einsum("rc,rck->rk", shares, skin_places[corners]), self._blended(self.normals, corners, shares)
+
+    @staticmethod
+    def _blended(normals, corners, shares):
+        mixed = np.einsum("rc,rck->rk", shares, normals[corners])
+        return mixed / np.maximum(np.linalg.norm(mixed, axis=1, keepdims=True), 1e-30)
+
+
+class SkinContacts:
+    """What the surface of a soft body meets of a skin; ``carried`` (Carried) are the points, ``rest`` (R, 3) theirs in the rest pose."""
+
+    def __init__(self, skin, triangles, carried, rest, thickness):
+        self.skin, self.carried = skin, carried
+        self.feeler = Feeler(skin, triangles, rest)
+        self.reaches = np.minimum(skin.margin + thickness, self.feeler.closest)
+
+    def start(self, world):
+        """Begin in node matrices (J, 3, 4)."""
+        self.before = self.skin.places(world[None])[0]
+
+    def ready(self, world, jumped, per_frame):
+        """Take the node matrices (S, J, 3, 4) of some frames."""
+        self.ends = self.skin.places(world[per_frame - 1 :: per_frame])
+        self.jumped = jumped
+
+    def touches(self, frame, state, way):
+        """What may touch in a frame, as `push_spots` takes it; way (R,) is how far each point may move in it [m]."""
+        end = np.ascontiguousarray(self.ends[frame])
+        begin = end if self.jumped[frame] else self.before
+        self.before = end
+        points = self.carried.places(state)
+        distances, found, shares, normals = self.feeler.feel(begin, points, 1.5 * way + NEAR + DEEP)
+        rows = np.flatnonzero(distances < self.reaches + 1.5 * way + NEAR)
+        found, shares = found[rows], shares[rows]
+        spots = np.empty((len(rows), 12))
+        spots[:, :3] = np.einsum("rc,rck->rk", shares, self.feeler.tree.points[self.feeler.tree.triangles[found]])
+        spots[:, 6:9] = normals[rows]
+        spots[:, 3:6], spots[:, 9:] = self.feeler.later(end, found, shares)
+        grips = np.full(len(rows), self.skin.grip)
+        return points[rows], self.carried.corners[rows], self.carried.shares[rows], spots, self.reaches[rows], grips
+
+
+def joined(groups):
+    """The spots of several skins as one."""
+    return tuple(np.concatenate(parts) for parts in zip(*groups, strict=True)) if groups else NO_SPOTS
+
+
+class SkinDepth:
+    """How deep points get into a skin beyond the rest pose; ``rest`` (R, 3) are they in it."""
+
+    def __init__(self, skin, triangles, rest):
+        self.skin, self.feeler = skin, Feeler(skin, triangles, rest)
+        self.allowed = np.minimum(self.feeler.closest, 0.0)
+
+    def deepest(self, skin_places, points):
+        """(depth [m], point) of the deepest; (0, -1) where none is."""
+        distances, *_ = self.feeler.feel(skin_places, points, np.full(len(points), DEEP))
+        depths = np.nan_to_num(self.allowed - distances, nan=0.0)
+        worst = int(np.argmax(depths)) if len(depths) else -1
+        return (float(depths[worst]), worst) if worst >= 0 and depths[worst] > kernel.TINY else (0.0, -1)
