@@ -47,26 +47,33 @@ class Feeler:
     def __init__(self, skin, triangles, rest):
         self.skin, self.tree = skin, NearestOn(skin.rest, triangles)
         self.guesses = np.full(len(rest), -1)
-        self.normals = np.empty_like(skin.rest)
+        self._looks = None, None
         distances, *_ = self.feel(skin.rest, rest, np.full(len(rest), DEEP))
         self.closest = np.where(np.isnan(distances), np.inf, distances)
 
     def feel(self, skin_places, points, limits):
         """(distances (R,), triangles (R,), shares (R, 3), normals (R, 3)) of points; distances are NaN where none is within limits (R,)."""
         self.tree.move(skin_places)
-        vertex_normals(self.tree.points, self.tree.triangles, self.normals)
         found, shares = self.tree.find(points, limits, self.guesses)
         self.guesses = found
         corners = self.tree.triangles[found]
-        normals = self._blended(self.normals, corners, shares)
+        normals = self._blended(self._normals(skin_places), corners, shares)
         away = points - np.einsum("rc,rck->rk", shares, self.tree.points[corners])
         return np.where(found >= 0, np.einsum("rk,rk->r", away, normals), np.nan), found, shares, normals
 
     def later(self, skin_places, found, shares):
         """Places (n, 3) and normals (n, 3) of spots of the skin, once it has moved on."""
-        vertex_normals(skin_places, self.tree.triangles, self.normals)
         corners = self.tree.triangles[found]
-        return np.einsum("rc,rck->rk", shares, skin_places[corners]), self._blended(self.normals, corners, shares)
+        return np.einsum("rc,rck->rk", shares, skin_places[corners]), self._blended(self._normals(skin_places), corners, shares)
+
+    def _normals(self, skin_places):
+        """Normals of the skin's vertices, kept: where one frame ends the next begins."""
+        places, normals = self._looks
+        if places is not skin_places:
+            normals = np.empty_like(skin_places)
+            vertex_normals(skin_places, self.tree.triangles, normals)
+            self._looks = skin_places, normals
+        return normals
 
     @staticmethod
     def _blended(normals, corners, shares):

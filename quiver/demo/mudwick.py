@@ -4,6 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from quiver.demo import mudwick_gear as gear
 from quiver.demo import shapes
 from quiver.demo.building import Builder, Part, ramp
 from quiver.demo.mudwick_clips import clips
@@ -14,7 +15,7 @@ from quiver.setup import ChainPick, Layer, Setup
 
 CELL = 0.0298
 """Grid size of the body's mesh [m]: about ten thousand vertices."""
-SIDES = (("l", 1.0), ("r", -1.0))
+SIDES = gear.SIDES
 TRUNK = {
     "root": (None, (0, 0, 0)),
     "hips": ("root", (0, 0.80, -0.44)),
@@ -38,11 +39,9 @@ LEGS = {
     "fore": [(0.235, 0.76, 0.37), (0.275, 0.43, 0.33), (0.275, 0.11, 0.40)],
     "hind": [(0.205, 0.74, -0.43), (0.255, 0.41, -0.33), (0.25, 0.11, -0.45)],
 }
-BELL = [(0, 0.70, 0.665), (0, 0.60, 0.675)]
 
 CREAM, OCHRE, OLIVE, DEEP = (236, 219, 184), (188, 156, 104), (104, 112, 78), (58, 82, 80)
 ROSE, TEAL, STRAW, INK = (196, 120, 104), (52, 122, 122), (232, 204, 134), (28, 34, 38)
-BRASS, LEATHER = (214, 168, 74), (112, 72, 50)
 
 
 def _mirrored(point, side):
@@ -69,8 +68,7 @@ def _joints():
             for part, place in zip(("upper", "lower", "foot"), places, strict=True):
                 joints[f"{name}_{part}_{letter}"] = (parent, _mirrored(place, side))
                 parent = f"{name}_{part}_{letter}"
-    add_line("bell", "neck", BELL)
-    return joints
+    return joints | gear.joints()
 
 
 def _solids():
@@ -253,52 +251,25 @@ def _nostril_parts(builder):
         yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "head", len(vertices)))
 
 
-def _bell_parts(builder):
-    outside = [(0.004, 0.015), (0.022, 0.012), (0.036, -0.006), (0.046, -0.04), (0.054, -0.078), (0.070, -0.104), (0.074, -0.112)]
-    profile = np.array([*outside, (0.064, -0.112), (0.045, -0.085), (0.002, -0.05)])
-    vertices, triangles, u, _ = shapes.turned(profile[::-1], 24, BELL[0])
-    colour = ramp(1.0 - u, [(0.0, BRASS), (0.55, BRASS), (0.66, (240, 206, 120)), (0.75, BRASS), (0.8, (92, 66, 34)), (1.0, (60, 44, 26))])
-    yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "bell_1", len(vertices)))
-    angle = np.linspace(0.05, np.pi - 0.05, 10)
-    centre = np.array(BELL[1]) + np.array((0.0, 0.005, 0.0))
-    vertices, triangles, _, _ = shapes.turned(np.stack([0.024 * np.sin(angle), -0.024 * np.cos(angle)], 1), 14, centre)
-    colour = np.tile(np.array((120, 88, 44), float), (len(vertices), 1))
-    yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "bell_2", len(vertices)))
-
-
-def _collar_part(builder, distance):
-    """A strap around the neck, laid on the skin."""
-    angle = np.linspace(0.0, 2 * np.pi, 61)
-    middle, ahead = np.array((0.0, 0.93, 0.57)), np.array((0.0, 0.50, 0.866))
-    up = np.cross(ahead, (1.0, 0.0, 0.0))
-    outwards = np.cos(angle)[:, None] * np.array((1.0, 0.0, 0.0)) + np.sin(angle)[:, None] * up
-    reaches = np.linspace(0.08, 0.5, 211)
-    rows = []
-    for shift, lift in ((-0.034, -0.01), (-0.030, 0.014), (0.0, 0.019), (0.030, 0.014), (0.034, -0.01)):
-        origin = middle + shift * ahead
-        clear = np.stack([distance(origin + reach * outwards) > 0.0 for reach in reaches])
-        reach = reaches[np.argmax(clear, axis=0)] + lift
-        reach = np.convolve(np.pad(reach[:-1], 3, "wrap"), np.full(7, 1 / 7), "valid")
-        rows.append(origin + np.append(reach, reach[0])[:, None] * outwards)
-    vertices, triangles, u, _ = shapes.sheet(np.stack(rows))
-    colour = ramp(u, [(0.0, (70, 44, 32)), (0.25, LEATHER), (0.5, (136, 90, 62)), (0.75, LEATHER), (1.0, (70, 44, 32))])
-    weights = _softest(builder, vertices, _influence_solids(), 0.035)
-    return Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, weights)
-
-
 def build():
-    """Mudwick as (GLB bytes, Setup): a mesh of 10-14k vertices, 49 joints, four clips, and chains that already work."""
+    """Mudwick as (GLB bytes, Setup): a mesh of 10-14k vertices, 51 joints, four clips, and chains that already work."""
     builder = Builder("Mudwick", _joints())
     distance = blend(_solids(), 0.075)
     skin = [_body_part(builder), *_barbel_parts(builder), *_nostril_parts(builder)]
     builder.add_mesh("skin", skin, roughness=0.72)
     builder.add_mesh("frill", [_frill_part(builder)], roughness=0.6, two_sided=True)
     builder.add_mesh("eyes", list(_eye_parts(builder)), roughness=0.12)
-    builder.add_mesh("harness", [_collar_part(builder, distance)], roughness=0.8, two_sided=True)
-    builder.add_mesh("bell", list(_bell_parts(builder)), roughness=0.3, metallic=0.35, two_sided=True)
+    def weights_of(vertices):
+        return _softest(builder, vertices, _influence_solids(), 0.035)
+
+    blanket = gear.blanket_part(distance, weights_of)
+    builder.add_mesh("harness", [gear.collar_part(distance, weights_of)], roughness=0.8, two_sided=True)
+    builder.add_mesh("bell", list(gear.bell_parts(builder)), roughness=0.3, metallic=0.35, two_sided=True)
+    builder.add_mesh("blanket", [blanket], roughness=0.95, two_sided=True)
+    builder.add_mesh("mail bags", list(gear.bag_parts(builder)), roughness=0.6, two_sided=True)
     for clip in clips(builder):
         builder.add_clip(*clip)
-    return builder.glb(), setup(skin)
+    return builder.glb(), setup(skin, gear.laced(blanket))
 
 
 SOFT = {"Belly": ((0.0, 0.36, -0.10), 0.66), "Throat pouch": ((0.0, 0.72, 0.90), 0.30)}
@@ -315,7 +286,7 @@ def _soft_regions(skin):
         yield name, regions.around(regions.nothing(len(positions)), top, centre, reach)
 
 
-def setup(skin):
+def setup(skin, blanket):
     """The setup that comes with Mudwick."""
     barbels = tuple(ChainPick(f"barbel_{letter}{number}_1") for letter in "lr" for number in "12")
     frill = tuple(ChainPick(f"frill_{number}_1") for number in (1, 2, 3, 4))
@@ -326,6 +297,8 @@ def setup(skin):
     made = Setup()
     for name, levels in _soft_regions(skin):
         made = made.with_new_region(name, "skin", len(levels), regions.encode(levels))
+    looseness = np.round(blanket * regions.IN_FULL).astype(np.uint8)
+    made = made.with_new_region("Saddle blanket", "blanket", len(looseness), regions.encode(looseness))
     soft = {
         "belly": {"wobble_rate": 2.8, "settle_time": 20, "hold_gain": 1.8},
         "throat-pouch": {"wobble_rate": 5, "settle_time": 16, "hold_gain": 1.3, "cell_size": 55},
@@ -334,10 +307,14 @@ def setup(skin):
         made = made.with_new_soft("volume", region)
         volume = made.layers[-1]
         made = made.with_layer(replace(volume, values=volume.values | {key: float(value) for key, value in values.items()}))
+    made = made.with_new_soft("sheet", "saddle-blanket")
+    made = made.with_new_collider("skin", "Skin", mesh="skin")
     return replace(made, layers=(
             layer("tail", "Paddle tail", (ChainPick("tail_1"),), wobble_rate=1.3, settle_time=30, drag=4, wobble_taper=70),
             layer("barbels", "Barbels", barbels, wobble_rate=2.2, settle_time=26, gravity=30, bend_limit=70),
             layer("frill", "Fin frill", frill, wobble_rate=3, settle_time=16, drag=3, bend_limit=40),
             layer("bell", "Bell", (ChainPick("bell_1", "bell_1"),), wobble_rate=1.6, settle_time=60, gravity=100, bend_limit=75),
+            layer("bags", "Mail bags", tuple(ChainPick(f"bag_{letter}", f"bag_{letter}") for letter in "lr"), wobble_rate=1.5, settle_time=30,
+                  gravity=100, bend_limit=60),
             *made.layers,
     ))

@@ -142,9 +142,12 @@ deepest = njit(nogil=True, cache=True, error_model="numpy")(_deepest)
 @register_jitable
 def spread(points, corners, shares, m, give, x, y, z):
     """Move point ``m`` by x y z by moving the particles that carry it, each as light as it is."""
+    inverse = 1.0 / give
     for c in range(4):
+        if shares[m, c] == 0.0:
+            continue
         i = corners[m, c]
-        part = np.float32(shares[m, c] * points[i, 3] / give)
+        part = np.float32(shares[m, c] * points[i, 3] * inverse)
         points[i, 0] += part * np.float32(x)
         points[i, 1] += part * np.float32(y)
         points[i, 2] += part * np.float32(z)
@@ -158,6 +161,8 @@ def carried(points, old, bases, corners, shares, m):
     give = 0.0
     for c in range(4):
         i, share = corners[m, c], shares[m, c]
+        if share == 0.0:
+            continue
         bx, by, bz = bx + share * points[i, 0], by + share * points[i, 1], bz + share * points[i, 2]
         ax, ay, az = ax + share * old[i, 0], ay + share * old[i, 1], az + share * old[i, 2]
         give += share * share * points[i, 3]
@@ -195,23 +200,24 @@ def _push_spots(step, substeps, points, old, bases, corners, shares, spots, reac
     spots (M, 12) where each point's spot is when the frame begins and when it ends, and where its outside looks then; reaches (M,) how far
     in front of it the point keeps; grips (M,) coefficients of friction
     """
+    each = 1.0 / substeps
+    now, then = (step + 1.0) * each, step * each
     for m in range(len(reaches)):
         give, ax, ay, az, bx, by, bz = carried(points, old, bases, corners, shares, m)
         if give <= 0.0:
             continue
-        now, then = (step + 1.0) / substeps, step / substeps
         wx, wy, wz = spots[m, 3] - spots[m, 0], spots[m, 4] - spots[m, 1], spots[m, 5] - spots[m, 2]
         nx = spots[m, 6] + now * (spots[m, 9] - spots[m, 6])
         ny = spots[m, 7] + now * (spots[m, 10] - spots[m, 7])
         nz = spots[m, 8] + now * (spots[m, 11] - spots[m, 8])
-        length = max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
-        nx, ny, nz = nx / length, ny / length, nz / length
+        inverse = 1.0 / max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
+        nx, ny, nz = nx * inverse, ny * inverse, nz * inverse
         gap = (bx - spots[m, 0] - now * wx) * nx + (by - spots[m, 1] - now * wy) * ny + (bz - spots[m, 2] - now * wz) * nz - reaches[m]
         if gap >= 0.0:
             continue
         began = (ax - spots[m, 0] - then * wx) * nx + (ay - spots[m, 1] - then * wy) * ny + (az - spots[m, 2] - then * wz) * nz - reaches[m]
         push = -gap if began >= -SLACK else min(-gap, max((1.0 - EASE) * began - gap, 0.0))
-        mx, my, mz = bx - ax - wx / substeps, by - ay - wy / substeps, bz - az - wz / substeps
+        mx, my, mz = bx - ax - wx * each, by - ay - wy * each, bz - az - wz * each
         along = mx * nx + my * ny + mz * nz
         mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
         held = min(grips[m] * push / max(np.sqrt(mx * mx + my * my + mz * mz), TINY), 1.0)

@@ -73,19 +73,22 @@ def _refit(points, triangles, order, starts, boxes):
     """Fit the boxes to where the points (V, 3) of the triangles (F, 3) are now."""
     leaves = len(starts) - 1
     for leaf in range(leaves):
-        node = leaves - 1 + leaf
-        for k in range(3):
-            boxes[node, k], boxes[node, 3 + k] = np.inf, -np.inf
+        low_x, low_y, low_z, high_x, high_y, high_z = np.inf, np.inf, np.inf, -np.inf, -np.inf, -np.inf
         for i in range(starts[leaf], starts[leaf + 1]):
             for corner in range(3):
                 v = triangles[order[i], corner]
-                for k in range(3):
-                    boxes[node, k] = min(boxes[node, k], points[v, k])
-                    boxes[node, 3 + k] = max(boxes[node, 3 + k], points[v, k])
+                x, y, z = points[v, 0], points[v, 1], points[v, 2]
+                # Plain comparisons: min and max would look out for numbers that are none.
+                low_x, high_x = x if x < low_x else low_x, x if x > high_x else high_x
+                low_y, high_y = y if y < low_y else low_y, y if y > high_y else high_y
+                low_z, high_z = z if z < low_z else low_z, z if z > high_z else high_z
+        box = boxes[leaves - 1 + leaf]
+        box[0], box[1], box[2], box[3], box[4], box[5] = low_x, low_y, low_z, high_x, high_y, high_z
     for node in range(leaves - 2, -1, -1):
+        box, left, right = boxes[node], boxes[2 * node + 1], boxes[2 * node + 2]
         for k in range(3):
-            boxes[node, k] = min(boxes[2 * node + 1, k], boxes[2 * node + 2, k])
-            boxes[node, 3 + k] = max(boxes[2 * node + 1, 3 + k], boxes[2 * node + 2, 3 + k])
+            box[k] = left[k] if left[k] < right[k] else right[k]
+            box[3 + k] = left[3 + k] if left[3 + k] > right[3 + k] else right[3 + k]
 
 
 refit = njit(nogil=True, cache=True)(_refit)

@@ -15,6 +15,8 @@ from quiver.threads import crew_of, together
 
 WORTH_CUTTING = 4000
 """Tetrahedra from which on a solid is cut into two domains, for two threads."""
+WORTH_CUTTING_EDGES = 10_000
+"""The same for the edges of a sheet, which are less work."""
 
 
 @dataclass(frozen=True)
@@ -107,7 +109,7 @@ def sheet_model(body, dt, keep=1.0, air=1.0, gravity=(0.0, 0.0, 0.0), speed_limi
     """Pack a SheetBody (bodies/sheet.py) for substeps of ``dt``. What is near should have near numbers."""
     count = len(body.masses)
     none = np.zeros((0, 4), np.int32)
-    rows = _rows_of_domains(body.edges, count)
+    rows = _rows_of_domains(body.edges, count, WORTH_CUTTING_EDGES)
     pull = body.springs * dt**2
     holds = wide(count)
     holds.reshape(-1, 4)[:count, :3] = np.where(body.is_free, pull / (1.0 + pull), 1.0)[:, None]
@@ -134,10 +136,10 @@ def sheet_model(body, dt, keep=1.0, air=1.0, gravity=(0.0, 0.0, 0.0), speed_limi
     )
 
 
-def _rows_of_domains(tets, count):
+def _rows_of_domains(tets, count, worth=WORTH_CUTTING):
     """Where the domains begin, and where the last one ends, in rows of four particles."""
     ends = [0, row_count(count)]
-    if len(tets) >= WORTH_CUTTING:
+    if len(tets) >= worth:
         # Cut where both sides have as many.
         ends.insert(1, int(np.median(tets.min(1))) // 4)
     return np.array(ends, np.int32)
