@@ -76,8 +76,7 @@ class Contacts:
         """
         found = []
         for skin in self.skins:
-            by_itself = layer.kind == "sheet" and layer.id not in skin.collider.spares
-            if by_itself or (layer.kind != "chain" and layer.id in skin.collider.meets):
+            if meets_skin(layer, skin.collider):
                 triangles = skin.without(vertices if skin.mesh_index == mesh_index else [])
                 found += [] if triangles is None else [(skin, triangles)]
         return found
@@ -96,6 +95,13 @@ class Contacts:
         """
         wanted = np.asarray(thickness)[..., None] + self.radii + self.margins
         return np.minimum(wanted, self.distances(points))
+
+
+def meets_skin(layer, collider):
+    """Whether a layer meets a collider that is a skin; None for chains, which never could."""
+    if layer.kind == "chain":
+        return None
+    return layer.id in collider.meets or (layer.kind == "sheet" and layer.id not in collider.spares)
 
 
 def flesh_carriers(character, setup, layer):

@@ -12,6 +12,14 @@ PRESETS = {
         "Water skin": {"wobble_rate": 1.6, "settle_time": 50, "firmness": 30, "volume_keep": 100, "pressure": 5, "gravity": 60},
         "Stiff gristle": {"wobble_rate": 9.0, "settle_time": 6, "firmness": 500, "volume_keep": 50},
     },
+    "sheet": {
+        "Silk scarf": {"give": 0.5, "bending_length": 12, "settle_time": 20, "drag": 3, "thickness": 1},
+        "Felt blanket": {"give": 1, "bending_length": 30, "settle_time": 12, "thickness": 8},
+        "Wet oilskin": {"give": 0.2, "bending_length": 45, "settle_time": 12, "drag": 2, "thickness": 3},
+        "Leather flap": {"give": 0.3, "bending_length": 90, "settle_time": 10, "thickness": 6},
+        "Fish fin": {"give": 2, "bending_length": 150, "settle_time": 10, "gravity": 20, "drag": 4},
+        "Knitwear": {"give": 8, "bending_length": 18, "settle_time": 14, "thickness": 6},
+    },
     "chain": {
         "Wet rope": {"wobble_rate": 0.6, "settle_time": 30, "drag": 8, "gravity": 100},
         "Reed in the wind": {"wobble_rate": 2.4, "settle_time": 40, "drag": 3, "wobble_taper": 60},

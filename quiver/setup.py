@@ -198,6 +198,7 @@ class Setup:
         """This setup with one more collider. Raises BadInput for a shape that there is not."""
         if shape not in SIZES:
             raise BadInput(f"expected a collider of the shape {', '.join(SIZES)}, got “{shape}”")
+        fields = {"size": (0.1,) * len(SIZES[shape])} | fields
         made = Collider(_free_id(name, "collider", self.colliders), name, shape, values=dials.defaults("collider"), **fields)
         return replace(self, colliders=(*self.colliders, made))
 

@@ -7,7 +7,7 @@ import numpy as np
 
 from quiver.bodies import fitting, picking
 from quiver.colliders import Collider
-from quiver.contacts import Contacts, flesh_carriers
+from quiver.contacts import Contacts, flesh_carriers, meets_skin
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
@@ -163,7 +163,10 @@ class MudwickTest(TestCase):
     def clips(self, setup, layer_id, touches=True):
         run = Run(TakeSpec(self.character, replace(setup, layers=(setup.layer(layer_id),), preroll_frames=4.0), "shake dry", 0, 24))
         if not touches:
-            run.waves[0].contacts = None
+            for wave in run.waves:
+                wave.contacts = None
+            for solid in run.solids:
+                solid.touching = None
         chunks = list(run.chunks())
         column = run.layer_ids.index(layer_id)
         return np.concatenate([chunk.clips[:, column] for chunk in chunks]), np.concatenate([chunk.deepest[:, column] for chunk in chunks])
@@ -184,3 +187,23 @@ class MudwickTest(TestCase):
         again, _ = self.clips(setup, "belly")
         np.testing.assert_array_equal(first, again)
         self.assertTrue(np.isfinite(first).all())
+
+    def test_the_blanket_lies_on_the_skin_which_without_contacts_it_goes_through(self):
+        setup = replace(self.setup, colliders=tuple(each for each in self.setup.colliders if each.shape == "skin"))
+        depths, _ = self.clips(setup, "saddle-blanket")
+        through, _ = self.clips(setup, "saddle-blanket", touches=False)
+        self.assertLess(depths[:, 0].max(), 0.015)
+        self.assertGreater(through[:, 0].max(), 3.0 * depths[:, 0].max())
+
+    def test_flesh_meets_a_skin_only_where_told_and_never_what_it_moves_itself(self):
+        skin = next(each for each in self.setup.colliders if each.shape == "skin")
+        belly = self.setup.layer("belly")
+        self.assertFalse(meets_skin(belly, skin))
+        self.assertIsNone(meets_skin(self.setup.layer("tail"), skin))
+        told = replace(self.setup, colliders=(replace(skin, meets=("belly",)),))
+        contacts = Contacts(self.character, told)
+        moved = np.array([5, 6, 7])
+        ((_, triangles),) = contacts.skins_met_by(belly, self.character.mesh_index("skin"), moved)
+        self.assertFalse(np.isin(triangles, moved).any())
+        ((_, whole),) = contacts.skins_met_by(belly, self.character.mesh_index("frill"), moved)
+        self.assertTrue(np.isin(whole, moved).any())

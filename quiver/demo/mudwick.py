@@ -252,7 +252,7 @@ def _nostril_parts(builder):
 
 
 def build():
-    """Mudwick as (GLB bytes, Setup): a mesh of 10-14k vertices, 51 joints, four clips, and chains that already work."""
+    """Mudwick as (GLB bytes, Setup): meshes of 10-17k vertices, 51 joints, four clips, and chains that already work."""
     builder = Builder("Mudwick", _joints())
     distance = blend(_solids(), 0.075)
     skin = [_body_part(builder), *_barbel_parts(builder), *_nostril_parts(builder)]
@@ -291,6 +291,8 @@ def setup(skin, blanket):
     barbels = tuple(ChainPick(f"barbel_{letter}{number}_1") for letter in "lr" for number in "12")
     frill = tuple(ChainPick(f"frill_{number}_1") for number in (1, 2, 3, 4))
 
+    bags = tuple(ChainPick(f"bag_{letter}", f"bag_{letter}") for letter in "lr")
+
     def layer(name, label, chains, **dials):
         return Layer(name, label, "chain", True, chains, {key: float(value) for key, value in dials.items()})
 
@@ -314,7 +316,6 @@ def setup(skin, blanket):
             layer("barbels", "Barbels", barbels, wobble_rate=2.2, settle_time=26, gravity=30, bend_limit=70),
             layer("frill", "Fin frill", frill, wobble_rate=3, settle_time=16, drag=3, bend_limit=40),
             layer("bell", "Bell", (ChainPick("bell_1", "bell_1"),), wobble_rate=1.6, settle_time=60, gravity=100, bend_limit=75),
-            layer("bags", "Mail bags", tuple(ChainPick(f"bag_{letter}", f"bag_{letter}") for letter in "lr"), wobble_rate=1.5, settle_time=30,
-                  gravity=100, bend_limit=60),
+            layer("bags", "Mail bags", bags, wobble_rate=1.5, settle_time=30, gravity=100, bend_limit=60),
             *made.layers,
     ))

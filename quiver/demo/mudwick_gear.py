@@ -93,7 +93,7 @@ def laced(part):
 def bag_parts(builder):
     """A leather mail bag on each side: a rounded box with a flap and a buckle, hung by its top."""
     for letter, side in SIDES:
-        angle, turn = np.meshgrid(np.linspace(-np.pi / 2, np.pi / 2, 19), np.linspace(0.0, 2 * np.pi, 41), indexing="ij")
+        angle, turn = np.meshgrid(np.linspace(-np.pi / 2, np.pi / 2, 11), np.linspace(0.0, 2 * np.pi, 29), indexing="ij")
 
         def power(value, exponent=0.38):
             return np.sign(value) * np.abs(value) ** exponent

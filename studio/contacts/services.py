@@ -7,7 +7,7 @@ import numpy as np
 from quiver import dials
 from quiver.bodies import fitting, picking
 from quiver.colliders import LABELS, SIZES
-from quiver.contacts import Contacts, flesh_carriers
+from quiver.contacts import Contacts, flesh_carriers, meets_skin
 from quiver.errors import BadInput
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
@@ -20,15 +20,22 @@ FIRST_SHARE = 0.08
 
 
 def add(row, shape, joint):
-    """Add a collider, fitted to what a joint moves; without a joint it stands in the middle of the character. Raises BadInput."""
+    """Add a collider, fitted to what a joint moves; without a joint it stands in the middle of the character. Raises BadInput.
+
+    ``shape`` is one of those that there are, or skin:mesh
+    """
     character, _ = loaded(row.pk)
+    shape, _, mesh = shape.partition(":")
+    if shape == "skin":
+        name = character.mesh(mesh).name
+        return edit(row, lambda setup: setup.with_new_collider("skin", name, size=(), mesh=name), f"Collider: {name}")
     fields, name = _placed(character, shape, joint), joint or LABELS.get(shape, "Collider")
     return edit(row, lambda setup: setup.with_new_collider(shape, name, **fields), f"Collider: {name}")
 
 
 def _placed(character, shape, joint):
     """Where a new collider is and how large, as fields of one."""
-    if shape == "ground":
+    if shape in ("ground", "skin"):
         return {"size": ()}
     if joint:
         node = character.skeleton.index(joint)
@@ -115,6 +122,7 @@ def _mirrored(row, collider):
         "is_on": collider.is_on,
         "meets": collider.meets,
         "spares": collider.spares,
+        "mesh": collider.mesh,
     }
 
 
@@ -174,14 +182,20 @@ def _meets(row, collider):
 
 
 def matrix(row, colliders=None):
-    """Who meets whom: (collider, [whether each layer, in order, meets it]) for each collider."""
+    """Who meets whom: (collider, [whether each layer, in order, meets it, None where it never could]) for each collider."""
     character, _ = loaded(row.pk)
     colliders = row.setup.colliders if colliders is None else colliders
     setup = replace(row.setup, colliders=tuple(replace(each, is_on=True) for each in colliders))
-    contacts = Contacts(character, setup)
-    driven = picking.driven_nodes(character, setup.layers)
-    met = {layer.id: contacts.met_by(layer, driven, flesh_carriers(character, setup, layer)) for layer in setup.layers}
-    return [(collider, [index in met[layer.id] for layer in setup.layers]) for index, collider in enumerate(colliders)]
+    contacts, driven = Contacts(character, setup), picking.driven_nodes(character, setup.layers)
+    met = {}
+    for layer in setup.layers:
+        indices = contacts.met_by(layer, driven, flesh_carriers(character, setup, layer))
+        met[layer.id] = {contacts.colliders[index].id for index in indices}
+
+    def meets(layer, collider):
+        return meets_skin(layer, collider) if collider.shape == "skin" else collider.id in met[layer.id]
+
+    return [(collider, [meets(layer, collider) for layer in setup.layers]) for collider in colliders]
 
 
 def shapes(row):
@@ -203,7 +217,7 @@ def shapes(row):
             "radius": each.radius,
             "size": list(each.size),
         }
-        for each, node, placed in zip(row.setup.colliders, contacts.nodes, rest, strict=True)
+        for each, node, placed in zip([c for c in row.setup.colliders if c.shape != "skin"], contacts.nodes, rest, strict=True)
     ]
 
 
@@ -212,8 +226,10 @@ def facts_of(row, collider):
     scale = 1000.0 * row.setup.metres_per_unit
     rows = [(f"size {k}", name.capitalize(), collider.size[k] * scale, "mm", 0.0) for k, name in enumerate(SIZES[collider.shape])]
     axes = ("to the left", "up", "ahead")
-    rows += [(f"place {k}", f"Place {axes[k]}", collider.place[k] * scale, "mm", None) for k in range(3)]
-    if collider.shape != "ball":
+    if collider.shape == "skin":
+        axes = ()
+    rows += [(f"place {k}", f"Place {axes[k]}", collider.place[k] * scale, "mm", None) for k in range(len(axes))]
+    if collider.shape not in ("ball", "skin"):
         rows += [(f"turn {k}", f"Turned about {'XYZ'[k]}", angle, "°", None) for k, angle in enumerate(_degrees(collider.turn))]
     return {
         "collider": collider,

@@ -2,6 +2,8 @@
 
 from dataclasses import replace
 
+import numpy as np
+
 from quiver import dials, presets, setup_document
 from quiver import setup as setups
 from quiver.bodies import picking
@@ -45,31 +47,36 @@ def _joint_names(row, text):
     return [name.strip() for name in text.split(",") if name.strip()]
 
 
-def add_volume(row, kind, value):
-    """Make a volume layer of a region (its id), of what joints move (their names), or of a mesh's closed pieces (its name).
+def add_soft(row, kind, source, value):
+    """Make a layer of a soft kind of a region (its id), of what joints move (their names), or of a whole mesh (its name).
 
-    Raises BadInput.
+    A volume of a mesh is a body for each of its closed pieces. Raises BadInput.
     """
-    if kind == "region":
-        return edit(row, lambda setup: setup.with_new_soft("volume", value), f"Volume of {row.setup.region(value).name}")
+    if kind not in dials.SOFT_KINDS:
+        raise BadInput(f"expected one of {', '.join(dials.SOFT_KINDS)}, got “{kind}”")
+    label = kind.capitalize()
+    if source == "region":
+        return edit(row, lambda setup: setup.with_new_soft(kind, value), f"{label} of {row.setup.region(value).name}")
     character, _ = loaded(row.pk)
-    if kind == "joints":
+    if source == "joints":
         mesh, levels = _moved_by(character, _joint_names(row, value.strip()))
         name, options = value, {}
-    elif kind == "pieces":
+    elif source == "mesh":
         mesh = character.mesh(value)
-        levels = regions.closed_pieces(topology(mesh.positions, mesh.triangles))
-        name, options = f"Pieces of {mesh.name}", {"pieces": "apart"}
+        levels, name, options = np.full(len(mesh.positions), regions.IN_FULL, np.uint8), mesh.name, {}
+        if kind == "volume":
+            levels = regions.closed_pieces(topology(mesh.positions, mesh.triangles))
+            name, options = f"Pieces of {mesh.name}", {"pieces": "apart"}
         if not regions.is_in(levels).any():
             raise BadInput(f"expected a mesh with closed pieces, “{mesh.name}” is open everywhere")
     else:
-        raise BadInput(f"expected a region, joints or pieces to make a volume of, got “{kind}”")
+        raise BadInput(f"expected a region, joints or a mesh to make a {kind} of, got “{source}”")
 
     def change(setup):
         setup = setup.with_new_region(name[:200], mesh.name, len(levels), regions.encode(levels))
-        return setup.with_new_soft("volume", setup.regions[-1].id, **options)
+        return setup.with_new_soft(kind, setup.regions[-1].id, **options)
 
-    return edit(row, change, f"Volume of {name}"[:200])
+    return edit(row, change, f"{label} of {name}"[:200])
 
 
 def _moved_by(character, names):

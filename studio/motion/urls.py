@@ -5,7 +5,7 @@ from studio.motion import views
 urlpatterns = [
     path("characters/<int:pk>/motion/", views.motion, name="motion"),
     path("characters/<int:pk>/motion/add/", views.add_chain, name="add-chain"),
-    path("characters/<int:pk>/motion/add-volume/", views.add_volume, name="add-volume"),
+    path("characters/<int:pk>/motion/add-soft/", views.add_soft, name="add-soft"),
     path("characters/<int:pk>/motion/undo/", views.undo, name="undo"),
     path("characters/<int:pk>/motion/redo/", views.redo, name="redo"),
     path("characters/<int:pk>/motion/follow/", views.follow, name="follow"),

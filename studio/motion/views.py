@@ -76,10 +76,12 @@ def add_chain(request, pk):
 
 
 @require_POST
-def add_volume(request, pk):
+def add_soft(request, pk):
     row = character_or_404(pk)
-    kind, _, value = request.POST.get("of", "").partition(":")
-    take = services.add_volume(row, kind, request.POST.get("joints", "") if kind == "joints" else value)
+    source, _, value = request.POST.get("of", "").partition(":")
+    take = services.add_soft(
+        row, request.POST.get("kind", "volume"), source, request.POST.get("joints", "") if source == "joints" else value
+    )
     return _panel(request, row, row.setup.layers[-1].id, take)
 
 

@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 
+from quiver.dials import SOFT_KINDS
 from quiver.parts import check_region
 from quiver.stack import Run, TakeSpec
 from studio.characters.services import loaded
@@ -26,11 +27,11 @@ def after_change(row):
 
 
 def _build(row, setup):
-    """Check a setup before it is kept: chains are compiled; volumes, which take longer, only where something rides on them."""
+    """Check a setup before it is kept: chains are compiled; soft layers, which take longer, only where something rides on them."""
     character, _ = loaded(row.pk)
     is_quick = not any(layer.is_on and layer.rides for layer in setup.layers)
     layers = tuple(layer for layer in setup.layers if layer.kind == "chain") if is_quick else setup.layers
     Run(TakeSpec(character, replace(setup, layers=layers), row.active_clip))
     for layer in setup.layers:
-        if layer.is_on and layer.kind == "volume":
+        if layer.is_on and layer.kind in SOFT_KINDS:
             check_region(character, setup.region(layer.region))

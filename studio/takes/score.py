@@ -48,7 +48,7 @@ def _lane(take, layer, values, top):
     is_keyed = len(layer.amount) > 1 or layer.amount[0][1] != 1.0
     place = (worst + 0.5, float(heights[worst]) if len(values) else LANE_HEIGHT)
     kept = take.measures.get(layer.id, {})
-    marks, lines = _soft_marks(take, kept)
+    marks, lines = _soft_marks(take, kept, "area" if layer.kind == "sheet" else "volume")
     clip_marks, clip, keyed = _clip_marks(take, kept)
     return Lane(
         layer.id,
@@ -81,12 +81,12 @@ def _clip_marks(take, kept):
     return [mark], area, [{"name": "keyed-clip", "path": line}] if keyed.max() >= WORTH_TELLING else []
 
 
-def _soft_marks(take, kept):
+def _soft_marks(take, kept, what):
     """What a soft layer's lane shows besides: (label, frame) of the worst volume and stretch, and both as SVG paths."""
     if not kept.get("volume"):
         return [], []
     marks, lines = [], []
-    for name, unit in (("volume", "% volume"), ("stretch", "% stretch")):
+    for name, unit in (("volume", f"% {what}"), ("stretch", "% stretch")):
         values = np.array(kept[name])
         worst = int(np.argmax(np.abs(values)))
         marks.append({"text": f"{values[worst]:+.0f} {unit}", "frame": take.first_frame + worst})

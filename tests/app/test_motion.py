@@ -169,16 +169,24 @@ class SoftTest(DeskTest):
     """Volumes of what joints move, riding, mirroring, own presets."""
 
     def test_a_volume_of_what_joints_move(self):
-        self.post("motion/add-volume/", of="joints:", joints="hand, finger")
+        self.post("motion/add-soft/", of="joints:", joints="hand, finger")
         layer = self.fresh.setup.layers[-1]
         region = self.fresh.setup.region(layer.region)
         self.assertEqual((layer.kind, region.mesh), ("volume", "strip"))
         self.assertTrue(regions.is_in(regions.decode(region.values, region.vertices)).any())
-        for wrong in ({"of": "joints:", "joints": ""}, {"of": "joints:", "joints": "nobody"}, {"of": "tea:x"}, {"of": "pieces:strip"}):
-            self.assertEqual(self.post("motion/add-volume/", **wrong).status_code, 422, wrong)
+        for wrong in ({"of": "joints:", "joints": ""}, {"of": "joints:", "joints": "nobody"}, {"of": "tea:x"}, {"of": "mesh:strip"}, {"of": "mesh:strip", "kind": "chain"}):
+            self.assertEqual(self.post("motion/add-soft/", **wrong).status_code, 422, wrong)
+
+    def test_a_sheet_of_a_whole_mesh_and_its_presets(self):
+        page = self.post("motion/add-soft/", of="mesh:strip", kind="sheet")
+        self.assertContains(page, "Bending length")
+        layer = self.fresh.setup.layers[-1]
+        self.assertEqual(layer.kind, "sheet")
+        self.post(f"motion/{layer.id}/like/", like="preset:Silk scarf")
+        self.assertEqual(self.fresh.setup.layers[-1].value("bending_length"), 12.0)
 
     def test_facts_tell_of_other_cells_before_they_are_built(self):
-        self.post("motion/add-volume/", of="joints:", joints="hand")
+        self.post("motion/add-soft/", of="joints:", joints="hand")
         layer = self.fresh.setup.layers[-1].id
         versions = self.fresh.versions.count()
         counts = []
@@ -190,7 +198,7 @@ class SoftTest(DeskTest):
         self.assertEqual(self.client.get(self.url(f"motion/{layer}/volume/"), {"value": "0.001"}).status_code, 422)
 
     def test_a_chain_hangs_on_a_volume_unless_that_is_a_circle(self):
-        self.post("motion/add-volume/", of="joints:", joints="root")
+        self.post("motion/add-soft/", of="joints:", joints="root")
         volume = self.fresh.setup.layers[-1].id
         response = self.post("motion/arm/ride/", volume=volume)
         self.assertContains(response, "a circle", status_code=422)
@@ -198,7 +206,7 @@ class SoftTest(DeskTest):
 
     def test_what_has_no_other_side_is_not_mirrored(self):
         self.assertContains(self.post("motion/arm/mirror/"), "it lies in the middle", status_code=422)
-        self.post("motion/add-volume/", of="joints:", joints="hand")
+        self.post("motion/add-soft/", of="joints:", joints="hand")
         layer = self.fresh.setup.layers[-1]
         self.post(f"motion/{layer.id}/mirror/")
         copy = self.fresh.setup.layers[-1]
@@ -223,7 +231,7 @@ class SoftTest(DeskTest):
 class BuildTest(RunningDeskTest):
     def setUp(self):
         super().setUp()
-        self.post("motion/add-volume/", of="joints:", joints="hand")
+        self.post("motion/add-soft/", of="joints:", joints="hand")
         self.layer = self.fresh.setup.layers[-1].id
 
     @skipUnless(HAS_PACKAGE, "the optional extra “conforming” is not installed")
