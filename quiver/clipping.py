@@ -9,7 +9,7 @@ from quiver.sim.obstacles import frame_rows
 from quiver.skins import SkinDepth
 
 MOSTLY = 0.5
-"""A vertex belongs to a chain that moves so much of it."""
+"""A vertex belongs to joints that move so much of it."""
 
 
 class ClipDepth:
@@ -56,9 +56,9 @@ class ClipDepth:
         return self.scale * np.concatenate(parts, axis=1).astype(float)
 
 
-def skin_of_chains(character, paths):
-    """{mesh index: vertices} of which most is moved by the joints that some chains drive."""
-    nodes = {below for path in paths for node in path.drivers for below in character.skeleton.below(int(node))}
+def skin_of_nodes(character, nodes):
+    """{mesh index: vertices} of which most is moved by some nodes and those below them."""
+    nodes = {below for node in nodes for below in character.skeleton.below(int(node))}
     found = {}
     for index, mesh in enumerate(character.meshes):
         if mesh.skin < 0:

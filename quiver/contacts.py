@@ -248,3 +248,24 @@ def _rows(placed, jumped, per_frame):
         if span.stop < len(rows):
             rows[span.stop, :, 12:] = rows[span.stop - 1, :, :12]
     return rows
+
+
+class PropContacts:
+    """What a rigid thing meets of the simple shapes (``met``, indices); points (M, 3) of its surface in the rest pose [m]."""
+
+    def __init__(self, contacts, met, points):
+        self.contacts, self.met = contacts, met
+        self.reaches = np.ascontiguousarray(contacts.reaches(points)[:, met])
+        self.shapes = np.ascontiguousarray(contacts.shapes[met])
+
+    def start(self, world):
+        """Begin in node matrices (J, 3, 4)."""
+        self.before = self.contacts.placements(world[None])[:, self.met]
+
+    def ready(self, world, jumped, per_frame, body):
+        """Frames (S L, FRAME), shapes, points along a body's principal axes and reaches, for node matrices (S, J, 3, 4) of some frames."""
+        placed = self.contacts.placements(world)[:, self.met]
+        rows = _rows(np.concatenate([self.before, placed]), jumped, per_frame)
+        self.before = placed[-1:]
+        points = np.ascontiguousarray((body.points - body.centre) @ body.axes)
+        return rows.reshape(-1, kernel.FRAME), self.shapes, points, self.reaches

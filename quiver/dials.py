@@ -282,6 +282,40 @@ SHEET_DIALS = (
     Dial("thickness", "Thickness", "mm", 0.0, 200.0, 4.0, 0.5, "Contact", "How thick it is where it touches: half of it on either side."),
 )
 
+PROP_DIALS = (
+    Choice(
+        "joint",
+        "Hangs",
+        (("ball", "by a ring, any way"), ("hinge", "on a hinge"), ("free", "not at all: it falls")),
+        "ball",
+        "Feel",
+        "How it is hung on its joint.",
+    ),
+    Choice(
+        "axis",
+        "Hinge axis",
+        (("x", "the joint's X"), ("y", "the joint's Y"), ("z", "the joint's Z")),
+        "x",
+        "Feel",
+        "What it turns about where it hangs on a hinge.",
+    ),
+    Dial("gravity", "Gravity share", "%", -200.0, 200.0, 100.0, 5.0, "Feel", "How much of its weight it feels."),
+    Dial("settle_time", "Settle time", "frames", 1.0, 960.0, 60.0, 1.0, "Feel", "Frames until a swing has shrunk to a twentieth."),
+    Dial("drag", "Drag", "% a frame", 0.0, 90.0, 0.0, 0.5, "Feel", "How much of its speed the air takes in each frame."),
+    Dial("hold_rate", "Hold rate", "Hz", 0.0, 20.0, 0.0, 0.1, "Hold", "How quickly it is drawn to its keyed turn.", "0 = not at all"),
+    Choice(
+        "aim",
+        "Without physics",
+        (("keyed", "as keyed"), ("down", "hanging down")),
+        "keyed",
+        "Hold",
+        "What is shown where the amount is 0, and mixed in where it is less than 1.",
+    ),
+    Dial(
+        "swing_limit", "Swing limit", "°", 0.0, 180.0, 180.0, 5.0, "Limits", "How far it swings from where it is keyed.", "180 = no limit"
+    ),
+)
+
 COLLIDER_DIALS = (
     Dial("margin", "Margin", "mm", 0.0, 500.0, 2.0, 0.5, "Surface", "How far from its surface things already stop."),
     Choice(
@@ -308,8 +342,8 @@ COLLIDER_DIALS = (
 
 SOFT_KINDS = ("volume", "sheet")
 """Kinds of layers that are made of a region."""
-LAYER_KINDS = ("chain", *SOFT_KINDS)
-DIALS_OF_KIND = {"chain": CHAIN_DIALS, "volume": VOLUME_DIALS, "sheet": SHEET_DIALS, "collider": COLLIDER_DIALS}
+LAYER_KINDS = ("chain", *SOFT_KINDS, "prop")
+DIALS_OF_KIND = {"chain": CHAIN_DIALS, "volume": VOLUME_DIALS, "sheet": SHEET_DIALS, "prop": PROP_DIALS, "collider": COLLIDER_DIALS}
 AMOUNT = Dial("amount", "Amount", "", 0.0, 1.0, 1.0, 0.05, "Amount", "How much of the layer's motion is used: 0 is the keyed clip.")
 
 

@@ -8,21 +8,26 @@ from quiver.errors import BadInput
 
 @dataclass
 class Group:
-    """What can be simulated at the same time: indices of chain paths and of solids. ``is_needed``: a later group hangs on its chains."""
+    """What can be simulated at the same time: indices of chain paths, of solids and of props.
+
+    ``is_needed``: a later group hangs on its chains or props.
+    """
 
     paths: list = field(default_factory=list)
     solids: list = field(default_factory=list)
     is_needed: bool = False
+    props: list = field(default_factory=list)
 
 
-def groups(skeleton, paths, path_layers, solids, met_by_paths):
+def groups(skeleton, paths, path_layers, solids, met_by_paths, props=()):
     """The Groups in order. ``path_layers`` are the paths' layers; solids have a ``layer`` and ``carriers``, the nodes that carry them.
 
-    met_by_paths  for each path the nodes that the colliders it meets ride on; a solid has them as ``met_nodes``
+    met_by_paths  for each path the nodes that the colliders it meets ride on; solids and props have them as ``met_nodes``
 
     Raises BadInput where parts hang on each other in a circle.
     """
     drivers = {int(node): ("path", index) for index, path in enumerate(paths) for node in path.drivers}
+    drivers |= {prop.node: ("prop", index) for index, prop in enumerate(props)}
     solid_of = {solid.layer.id: ("solid", index) for index, solid in enumerate(solids)}
     needs = {}
     for index, path in enumerate(paths):
@@ -31,18 +36,20 @@ def groups(skeleton, paths, path_layers, solids, met_by_paths):
         needs["path", index] = above | ({ridden} if ridden else set()) | _movers(skeleton, met_by_paths[index], drivers)
     for index, solid in enumerate(solids):
         needs["solid", index] = _movers(skeleton, [*solid.carriers, *solid.met_nodes], drivers)
-    layers = {"path": path_layers, "solid": [solid.layer for solid in solids]}
+    for index, prop in enumerate(props):
+        needs["prop", index] = _movers(skeleton, [*skeleton.ancestors(prop.node), *prop.met_nodes], drivers)
+    layers = {"path": path_layers, "solid": [solid.layer for solid in solids], "prop": [prop.layer for prop in props]}
     levels = _levels(needs, lambda part: layers[part[0]][part[1]].name)
     hung_on = set().union(*needs.values())
     out = []
     for level in range(max(levels.values(), default=-1) + 1):
         here = [part for part, own in levels.items() if own == level]
-        chains = [part for part in here if part[0] == "path"]
-        out += [
-            Group([index for _, index in chains if ("path", index) in hung_on], [], True),
-            Group([index for _, index in chains if ("path", index) not in hung_on], [index for kind, index in here if kind == "solid"]),
-        ]
-    return [group for group in out if group.paths or group.solids]
+        for is_needed in (True, False):
+            kinds = {kind: [index for each, index in here if each == kind and ((each, index) in hung_on) == is_needed] for kind in layers}
+            # Solids come with what nothing hangs on: whatever hangs on them is in a later level anyway.
+            solids_here = [] if is_needed else [index for kind, index in here if kind == "solid"]
+            out.append(Group(kinds["path"], solids_here, is_needed, kinds["prop"]))
+    return [group for group in out if group.paths or group.solids or group.props]
 
 
 def _movers(skeleton, nodes, drivers):

@@ -20,6 +20,13 @@ PRESETS = {
         "Fish fin": {"give": 2, "bending_length": 150, "settle_time": 10, "gravity": 20, "drag": 4},
         "Knitwear": {"give": 8, "bending_length": 18, "settle_time": 14, "thickness": 6},
     },
+    "prop": {
+        "Brass bell": {"settle_time": 120, "swing_limit": 80},
+        "Heavy bag": {"settle_time": 30, "drag": 1},
+        "Lantern": {"settle_time": 80, "aim": "down"},
+        "Holster": {"joint": "hinge", "settle_time": 20, "hold_rate": 1.5, "swing_limit": 50},
+        "Thrown away": {"joint": "free", "settle_time": 240},
+    },
     "chain": {
         "Wet rope": {"wobble_rate": 0.6, "settle_time": 30, "drag": 8, "gravity": 100},
         "Reed in the wind": {"wobble_rate": 2.4, "settle_time": 40, "drag": 3, "wobble_taper": 60},
@@ -40,4 +47,4 @@ def values_of(kind, name):
     """All dials of a kind as a preset sets them; those it does not speak of are at their default. Raises BadInput."""
     if name not in PRESETS[kind]:
         raise BadInput(f"expected one of {', '.join(PRESETS[kind])}, got “{name}”")
-    return dials.defaults(kind) | {dial: float(value) for dial, value in PRESETS[kind][name].items()}
+    return dials.defaults(kind) | {dial: dials.dial_of(kind, dial).checked(value) for dial, value in PRESETS[kind][name].items()}

@@ -56,8 +56,9 @@ class Region:
 class Layer:
     """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant.
 
-    A chain layer has ``chains`` and may hang on a volume layer that it ``rides`` (its id); a volume or a sheet has a ``region`` (its id),
-    a volume in ``built`` what bodies/conforming.py made of its mesh, where it is not to be a lattice.
+    A chain layer has ``chains`` and may hang on a volume layer that it ``rides`` (its id); a prop layer has the joints of its props as
+    chains of one. A volume or a sheet has a ``region`` (its id), and a volume in ``built`` what bodies/conforming.py made of its mesh,
+    where it is not to be a lattice.
     """
 
     id: str
@@ -166,10 +167,10 @@ class Setup:
         layers.insert(max(0, min(len(layers) - 1, at + by)), layers.pop(at))
         return replace(self, layers=tuple(layers))
 
-    def with_new_chain(self, pick, name=""):
-        """This setup with one more chain layer on top. Raises BadInput where the name is no name."""
+    def with_new_chain(self, pick, name="", kind="chain"):
+        """This setup with one more chain layer, or prop layer, on top. Raises BadInput where the name is no name."""
         name = name or (pick.root or pick.picked[0])
-        layer = Layer(_free_id(name, "layer", self.layers), name, "chain", True, (pick,), dials.defaults("chain"))
+        layer = Layer(_free_id(name, "layer", self.layers), name, kind, True, (pick,), dials.defaults(kind))
         return replace(self, layers=(*self.layers, layer))
 
     def with_chain(self, identifier, pick):

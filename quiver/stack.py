@@ -8,10 +8,11 @@ import numpy as np
 from quiver import order
 from quiver.bodies import chain as chain_body
 from quiver.bodies import fitting, picking
-from quiver.clipping import ClipDepth, skin_of_chains
+from quiver.clipping import ClipDepth, skin_of_nodes
 from quiver.contacts import Contacts
 from quiver.errors import BadInput, Unstable
 from quiver.final import final_skins
+from quiver.props import Prop
 from quiver.rig.pose import blended, jointed_world, rest_matrices, world_matrices
 from quiver.sheets import Sheet
 from quiver.solids import Solid
@@ -78,11 +79,15 @@ class Run:
         chain_layers = [layer for layer in layers if layer.kind == "chain"]
         paths = _paths(spec.character, chain_layers, self.notes)
         self.solids = [SOFT[layer.kind](spec.character, layer, spec.setup, self.notes) for layer in layers if layer.kind in SOFT]
+        self.props = _props(spec, layers, paths, self.notes)
         self.contacts = Contacts(spec.character, spec.setup)
-        driven = {below for path in paths for node in path.drivers for below in self.skeleton.below(int(node))}
-        for solid in self.solids:
-            solid.meet(self.contacts, driven)
-        self.substeps = substeps_of(chain_layers, self.solids, spec.setup.frame_rate)
+        drivers = {int(node) for path in paths for node in path.drivers} | {prop.node for prop in self.props}
+        driven = {below for node in drivers for below in self.skeleton.below(node)}
+        for part in (*self.solids, *self.props):
+            part.meet(self.contacts, driven)
+        self.substeps = substeps_of(chain_layers, self.solids, spec.setup.frame_rate, self.props)
+        for prop in self.props:
+            prop.compile(self.substeps)
         for solid in self.solids:
             solid.compile(self.substeps, self.notes)
         rest_world = rest_matrices(self.skeleton)
@@ -92,12 +97,13 @@ class Run:
         met_nodes = [[node for node in self.contacts.nodes[own] if node >= 0] for own in self.met]
         self.stages = [
             Stage(self, [paths[k] for k in group.paths], [layer_of[k] for k in group.paths], group, rest_world)
-            for group in order.groups(self.skeleton, paths, layer_of, self.solids, met_nodes)
+            for group in order.groups(self.skeleton, paths, layer_of, self.solids, met_nodes, self.props)
         ]
         self.waves = [stage.wave for stage in self.stages if stage.wave]
-        self.rotated = np.array(sorted({int(node) for path in paths for node in path.drivers}), np.int32)
+        self.rotated = np.array(sorted(drivers), np.int32)
         stretched = [path for path in paths if chain_layers[path.layer].value("stretch") > 0.0]
         shifted = {node for path in stretched for nodes in path.stretch_nodes for node in nodes}
+        shifted |= {prop.node for prop in self.props if prop.layer.value("joint") == "free"}
         self.translated = np.array(sorted(shifted.union(*(stage.rides for stage in self.stages))), np.int32)
         turned = {below for node in (*self.rotated, *self.translated) for below in self.skeleton.below(int(node))}
         self.final_skins = final_skins(spec.character, spec.setup, turned)
@@ -113,8 +119,13 @@ class Run:
             own = [k for k, path in enumerate(paths) if path.layer == index]
             met = self.met[own[0]] if own else []
             if len(met):
-                skin = skin_of_chains(self.spec.character, [paths[k] for k in own])
+                drivers = [node for k in own for node in paths[k].drivers]
+                skin = skin_of_nodes(self.spec.character, drivers)
                 found[layer.id] = ClipDepth(self.spec.character, self.contacts, skin, met)
+        for prop in self.props:
+            if len(prop.met) and prop.layer.id not in found:
+                nodes = [each.node for each in self.props if each.layer.id == prop.layer.id]
+                found[prop.layer.id] = ClipDepth(self.spec.character, self.contacts, skin_of_nodes(self.spec.character, nodes), prop.met)
         for solid in self.solids:
             if solid.touching:
                 skin = {solid.mesh_index: solid.touching_vertices}
@@ -144,7 +155,7 @@ class Run:
         start = first - preroll
         frames = np.arange(start, self.last_frame + 1)
         frame_world = world_matrices(self.skeleton, self._keyed(frames))
-        for part in (*self.waves, *self.solids):
+        for part in (*self.waves, *self.solids, *self.props):
             part.start(frame_world[0])
             part.jumped = part.jumps(frame_world)
         at, size = start, preroll + FIRST_CHUNK
@@ -218,6 +229,9 @@ class Run:
             for chain, layer in enumerate(wave.layers):
                 column = self.layer_ids.index(layer.id)
                 added[:, column] = np.maximum(added[:, column], moved[:, chain])
+        for prop in self.props:
+            column = self.layer_ids.index(prop.layer.id)
+            added[:, column] = np.maximum(added[:, column], prop.added(prop.keyed(final_world), prop.keyed(keyed_world)))
         for solid, moves in zip(self.solids, soft, strict=True):
             added[:, self.layer_ids.index(solid.layer.id)] = np.linalg.norm(moves, axis=2).max(1) * solid.scale
         rotations = final.rotations[:, self.rotated].astype(np.float32)
@@ -270,10 +284,14 @@ class Moving:
 
 
 class Stage:
-    """What a run simulates at the same time: chains, as one wave; and solids (by index). ``rides`` {node: (solid, its place on it)}."""
+    """What a run simulates at the same time: chains, as one wave, props, and solids (by index).
+
+    rides  {node: (solid, its place on it)}
+    """
 
     def __init__(self, run, paths, layers, group, rest_world):
         self.skeleton, self.solids, self.is_needed, self.substeps = run.skeleton, group.solids, group.is_needed, run.substeps
+        self.props = [run.props[k] for k in group.props]
         meeting = (run.contacts, [run.met[k] for k in group.paths], [run.skins[k] for k in group.paths])
         self.wave = Wave(run.skeleton, paths, layers, run.spec.setup, run.substeps, rest_world, run.notes, *meeting) if paths else None
         by_layer = {solid.layer.id: solid for solid in run.solids}
@@ -300,21 +318,42 @@ class Stage:
             moving.world = world_matrices(self.skeleton, moving.pose)
 
     def swing(self, moving, threads):
-        """Simulate the chains, and turn their joints in place. Raises Unstable."""
-        if not self.wave:
-            return
+        """Simulate the chains and the props, and turn their joints in place. Raises Unstable."""
         frames = len(moving.final.rotations)
-        # Only what later stages hang on must be known between the frames too.
-        every = 1 if self.is_needed else self.substeps
         try:
-            driven = self.wave.advance(moving.world, self.wave.jumped[moving.span], frames, every, threads)
+            turns = [self._swing_wave(moving, frames, threads)] if self.wave else []
+            turns += [self._swing_prop(prop, moving, frames) for prop in self.props]
         except Unstable as error:
             raise Unstable(error.layer, moving.at + error.frame, error.reason) from error
-        amounts = np.array([[layer.amount_at(frame) for layer in self.wave.layers] for frame in range(moving.at, moving.at + frames)])
-        self.wave.apply(moving.final, driven.every(self.substeps // every), amounts)
-        if self.is_needed:
-            self.wave.apply(moving.pose, driven, np.repeat(amounts, self.substeps, axis=0))
+        for turn in turns:
+            turn()
+        if self.is_needed and turns:
             moving.world = world_matrices(self.skeleton, moving.pose)
+
+    def _swing_wave(self, moving, frames, threads):
+        # Only what later stages hang on must be known between the frames too.
+        every = 1 if self.is_needed else self.substeps
+        driven = self.wave.advance(moving.world, self.wave.jumped[moving.span], frames, every, threads)
+        amounts = np.array([[layer.amount_at(frame) for layer in self.wave.layers] for frame in range(moving.at, moving.at + frames)])
+
+        def turn():
+            self.wave.apply(moving.final, driven.every(self.substeps // every), amounts)
+            if self.is_needed:
+                self.wave.apply(moving.pose, driven, np.repeat(amounts, self.substeps, axis=0))
+
+        return turn
+
+    def _swing_prop(self, prop, moving, frames):
+        record, keyed = prop.advance(moving.world, prop.jumped[moving.span], frames), prop.keyed(moving.world)
+        amounts = np.array([prop.layer.amount_at(frame) for frame in range(moving.at, moving.at + frames)])
+        world, ends = moving.world, slice(self.substeps - 1, None, self.substeps)
+
+        def turn():
+            prop.apply(moving.final, world[ends], record[ends], keyed[ends], amounts)
+            if self.is_needed:
+                prop.apply(moving.pose, world, record, keyed, np.repeat(amounts, self.substeps))
+
+        return turn
 
 
 def _moved(parts):
@@ -325,13 +364,30 @@ def _moved(parts):
     return dict(sorted(found.items()))
 
 
-def substeps_of(layers, solids, frame_rate):
+def substeps_of(layers, solids, frame_rate, props=()):
     """Substeps of one frame: as many as the most demanding layer needs, within the budget."""
     rates = [min(solid.rate, chain_body.HIGHEST_RATE) for solid in solids]
-    if solids:
+    if solids or props:
         rates.append(chain_body.LOWEST_RATE)
     rates += [chain_body.substep_rate(layer.value("wobble_rate"), layer.value("settle_time") / frame_rate)[0] for layer in layers]
     return max(1, int(np.ceil(max(rates, default=0.0) / frame_rate - 1e-6)))
+
+
+def _props(spec, layers, paths, notes):
+    """All props of all layers. Raises BadInput, naming the layer, where one cannot be built or its joint is driven twice."""
+    props, names = [], spec.character.skeleton.names
+    driven = {int(node) for path in paths for node in path.drivers}
+    for layer in layers:
+        for pick in layer.chains if layer.kind == "prop" else ():
+            try:
+                node = int(picking.resolve(spec.character, pick)[0][0])
+            except BadInput as error:
+                raise BadInput(f"layer “{layer.name}”: {error}") from error
+            if node in driven:
+                raise BadInput(f"expected one layer for each joint, but “{layer.name}” drives “{names[node]}” too")
+            driven.add(node)
+            props.append(Prop(spec.character, layer, node, spec.setup, notes))
+    return props
 
 
 def _paths(character, layers, notes):

@@ -174,7 +174,13 @@ class SoftTest(DeskTest):
         region = self.fresh.setup.region(layer.region)
         self.assertEqual((layer.kind, region.mesh), ("volume", "strip"))
         self.assertTrue(regions.is_in(regions.decode(region.values, region.vertices)).any())
-        for wrong in ({"of": "joints:", "joints": ""}, {"of": "joints:", "joints": "nobody"}, {"of": "tea:x"}, {"of": "mesh:strip"}, {"of": "mesh:strip", "kind": "chain"}):
+        for wrong in (
+            {"of": "joints:", "joints": ""},
+            {"of": "joints:", "joints": "nobody"},
+            {"of": "tea:x"},
+            {"of": "mesh:strip"},
+            {"of": "mesh:strip", "kind": "chain"},
+        ):
             self.assertEqual(self.post("motion/add-soft/", **wrong).status_code, 422, wrong)
 
     def test_a_sheet_of_a_whole_mesh_and_its_presets(self):

@@ -1,0 +1,159 @@
+"""A prop in a run: a rigid thing that hangs on a joint and swings about it, knocks against colliders, or falls free."""
+
+import numpy as np
+
+from quiver.bodies import chain as swing
+from quiver.bodies import prop
+from quiver.contacts import PropContacts
+from quiver.errors import BadInput, Unstable
+from quiver.jumps import jumps_of
+from quiver.kernels import rigid
+from quiver.rig import transforms
+from quiver.rig.pose import rest_matrices
+from quiver.rig.skinning import skinned_positions
+from quiver.sim.bounds import RUNAWAY
+
+KINDS = {"ball": rigid.BALL, "hinge": rigid.HINGE, "free": rigid.FREE}
+
+
+class Prop:
+    """One prop: what a joint (``node``) and those below it move."""
+
+    def __init__(self, character, layer, node, setup, notes):
+        self.layer, self.node, self.setup, self.scale = layer, node, setup, setup.metres_per_unit
+        self.skeleton, self.touching = character.skeleton, None
+        places, triangles = _mesh_of(character, node)
+        name = character.skeleton.names[node]
+        if len(triangles) < 1:
+            raise BadInput(f"{layer.name}: expected a joint that moves a thing of its own, “{name}” moves no mesh")
+        self.body = body = prop.build(places * self.scale, triangles)
+        rest = rest_matrices(character.skeleton)[node]
+        self.rest_place, self.rest_turn = rest[:, 3] * self.scale, transforms.pure_rotations(rest[:, :3])
+        pivot = body.axes.T @ (self.rest_place - body.centre)
+        if layer.value("joint") != "free" and np.linalg.norm(pivot) < 1e-4:
+            notes.append(f"{layer.name}: “{name}” is its thing's centre of mass, so it does not swing by its weight")
+        axis = (
+            body.axes.T @ self.rest_turn @ np.eye(3)["xyz".index(layer.value("axis"))] if layer.value("joint") == "hinge" else np.zeros(3)
+        )
+        self.numbers = np.concatenate([[1.0 / body.mass], 1.0 / body.inertia, pivot, axis])
+        # From the joint's own turn to the principal axes, and the centre seen from the joint.
+        self.own_turn = self.rest_turn.T @ body.axes
+        self.own_centre = self.rest_turn.T @ (body.centre - self.rest_place)
+
+    def meet(self, contacts, driven):
+        """Let it meet those of the Contacts that it should; ``driven`` are the nodes that are simulated."""
+        met = contacts.met_by(self.layer, driven)
+        self.met, self.met_nodes = met, [int(node) for node in contacts.nodes[met] if node >= 0]
+        if len(met):
+            self.touching = PropContacts(contacts, met, self.body.points)
+
+    def compile(self, substeps):
+        """Take the length of a substep."""
+        value, frames = self.layer.value, self.setup.frame_rate
+        self.dt = 1.0 / (substeps * frames)
+        settle = value("settle_time") / frames
+        keep = swing.matched(0.0, settle, self.dt)[1]
+        air = (1.0 - min(value("drag") / 100.0, 0.99)) ** (self.dt * frames)
+        spring = (2.0 * np.pi * value("hold_rate") * self.dt) ** 2
+        pull = np.array([0.0, -value("gravity") / 100.0 * swing.GRAVITY, 0.0])
+        self.settings = pull, keep, air, spring / (1.0 + spring), np.radians(value("swing_limit"))
+
+    def keyed(self, world):
+        """Keyed places and turns (S, 7) [m] of the body in node matrices (S, J, 3, 4)."""
+        placed = world[:, self.node]
+        turns = transforms.pure_rotations(placed[..., :3])
+        centres = placed[..., 3] * self.scale + turns @ self.own_centre
+        return np.concatenate([centres, transforms.from_matrices(turns @ self.own_turn)], axis=1)
+
+    def size(self):
+        return float(np.linalg.norm(np.ptp(self.body.points, axis=0)))
+
+    def jumps(self, frame_world):
+        """In which frames its joint jumps: bool (F,) from node matrices (F, J, 3, 4) at frames."""
+        return jumps_of(frame_world[:, [self.node]], np.array([self.size() / self.scale]))[:, 0]
+
+    def start(self, world):
+        """Begin at rest in a pose: node matrices (J, 3, 4)."""
+        self.before = self.keyed(world[None])[0]
+        self.state = np.concatenate([self.before, np.zeros(6)])
+        if self.touching:
+            self.touching.start(world)
+
+    def advance(self, world, jumped, frames):
+        """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4): places and turns (S, 7). Raises Unstable."""
+        keyed = self.keyed(world)
+        per_frame = len(world) // frames
+        rows, shapes, points, reaches = self.touching.ready(world, jumped, per_frame, self.body) if self.touching else _NOTHING
+        record = np.empty((len(world), 7))
+        for frame in range(frames):
+            part = slice(frame * per_frame, (frame + 1) * per_frame)
+            if jumped[frame]:
+                self._carry_over(keyed[part.stop - 1])
+                keyed[part] = keyed[part.stop - 1]
+            way = np.concatenate([self.before[None], keyed[part]])
+            many = len(shapes)
+            scene = (points, reaches, rows[part.start * many : part.stop * many], shapes, record[part])
+            rigid.advance_rigid(self.state, self.numbers, KINDS[self.layer.value("joint")], way, self.dt, *self.settings, *scene)
+            self.before = keyed[part.stop - 1]
+            if not np.abs(self.state).max() < max(RUNAWAY, np.abs(keyed).max() + RUNAWAY):
+                raise Unstable(self.layer.name, frame, "it moves faster than anything real could")
+        self.last_keyed = keyed
+        return record
+
+    def _carry_over(self, target):
+        """The joint jumped: go along with it, and carry the swing over."""
+        turn = transforms.multiply(target[3:], transforms.inverse(self.before[3:]))
+        state = self.state
+        state[:3] = target[:3] + transforms.rotate(turn, state[:3] - self.before[:3])
+        state[3:7] = transforms.multiply(turn, state[3:7])
+        for part in (slice(7, 10), slice(10, 13)):
+            state[part] = transforms.rotate(turn, state[part])
+        self.before = target
+
+    def apply(self, pose, world, record, keyed, amounts):
+        """Turn, and move where it is free, the joint in a pose (S, J), in place; world (S, J, 3, 4) as it carries it, amounts (S,)."""
+        parent = self.skeleton.parents[self.node]
+        linear = world[:, parent, :, :3] if parent >= 0 else np.broadcast_to(np.eye(3), (len(record), 3, 3))
+        frames = transforms.pure_rotations(linear)
+        turns = transforms.slerp(self._aims(keyed), transforms.multiply(record[:, 3:], transforms.inverse(keyed[:, 3:])), amounts)
+        local = np.concatenate([np.einsum("sji,sj->si", frames, turns[:, :3]) * np.linalg.det(frames)[:, None], turns[:, 3:]], axis=1)
+        pose.rotations[:, self.node] = transforms.multiply(local, pose.rotations[:, self.node])
+        if self.layer.value("joint") == "free":
+            moved = record[:, :3] + transforms.rotate(record[:, 3:], self.numbers[4:7]) - keyed[:, :3]
+            moved -= transforms.rotate(keyed[:, 3:], self.numbers[4:7])
+            pose.translations[:, self.node] += np.linalg.solve(linear, (moved * amounts[:, None] / self.scale)[..., None])[..., 0]
+
+    def _aims(self, keyed):
+        """How the body is turned from its keyed turn where physics does not count, (S, 4): not at all, or so that it hangs down."""
+        none = np.tile(transforms.IDENTITY, (len(keyed), 1))
+        if self.layer.value("aim") == "keyed" or np.linalg.norm(self.numbers[4:7]) < 1e-6:
+            return none
+        hanging = transforms.rotate(keyed[:, 3:], np.broadcast_to(-self.numbers[4:7], (len(keyed), 3)))
+        return transforms.shortest_turn(hanging, np.broadcast_to([0.0, -1.0, 0.0], hanging.shape))
+
+    def added(self, record, keyed):
+        """How far the thing's furthest point is from its keyed place, (F,) [m]."""
+        own = (self.body.points - self.body.centre) @ self.body.axes
+        places = [each[:, None, :3] + transforms.rotate(each[:, None, 3:], own[None]) for each in (record, keyed)]
+        return np.linalg.norm(places[0] - places[1], axis=2).max(1)
+
+
+_NOTHING = (np.zeros((0, 24)), np.zeros((0, 6)), np.zeros((0, 3)), np.zeros((0, 0)))
+
+
+def _mesh_of(character, node):
+    """The mesh that a node and those below it move: places (V, 3) in the rest pose [file units], triangles (F, 3)."""
+    below, world = list(character.skeleton.below(node)), rest_matrices(character.skeleton)
+    places, triangles, count = [np.zeros((0, 3))], [np.zeros((0, 3), int)], 0
+    for mesh in character.meshes:
+        if mesh.skin < 0:
+            own = np.full(len(mesh.positions), mesh.node in below)
+        else:
+            own = (mesh.weights * np.isin(mesh.joints, below)).sum(1) > 0.5
+        faces = mesh.triangles[own[mesh.triangles].all(1)]
+        if len(faces):
+            number = np.cumsum(own) - 1 + count
+            places.append(skinned_positions(mesh, world).astype(float)[own])
+            triangles.append(number[faces])
+            count += int(own.sum())
+    return np.concatenate(places), np.concatenate(triangles)
