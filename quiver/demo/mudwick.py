@@ -4,6 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from quiver import presets
 from quiver.demo import mudwick_gear as gear
 from quiver.demo import shapes
 from quiver.demo.building import Builder, Part, ramp
@@ -296,6 +297,9 @@ def setup(skin, blanket):
     def layer(name, label, chains, **dials):
         return Layer(name, label, "chain", True, chains, {key: float(value) for key, value in dials.items()})
 
+    def prop(name, label, chains, preset):
+        return Layer(name, label, "prop", True, chains, presets.values_of("prop", preset))
+
     made = Setup()
     for name, levels in _soft_regions(skin):
         made = made.with_new_region(name, "skin", len(levels), regions.encode(levels))
@@ -315,7 +319,7 @@ def setup(skin, blanket):
             layer("tail", "Paddle tail", (ChainPick("tail_1"),), wobble_rate=1.3, settle_time=30, drag=4, wobble_taper=70),
             layer("barbels", "Barbels", barbels, wobble_rate=2.2, settle_time=26, gravity=30, bend_limit=70),
             layer("frill", "Fin frill", frill, wobble_rate=3, settle_time=16, drag=3, bend_limit=40),
-            layer("bell", "Bell", (ChainPick("bell_1", "bell_1"),), wobble_rate=1.6, settle_time=60, gravity=100, bend_limit=75),
-            layer("bags", "Mail bags", bags, wobble_rate=1.5, settle_time=30, gravity=100, bend_limit=60),
+            prop("bell", "Bell", (ChainPick("bell_1", "bell_1"),), "Brass bell"),
+            prop("bags", "Mail bags", bags, "Heavy bag"),
             *made.layers,
     ))

@@ -14,6 +14,12 @@ BRASS, LEATHER = (214, 168, 74), (112, 72, 50)
 STRAW, MADDER, TEAL, WOOL = (232, 204, 134), (168, 74, 52), (52, 106, 108), (226, 214, 186)
 
 
+def _first_clear(distance, origin, outwards, reaches):
+    """The first of the reaches (R,) at which each ray from ``origin`` outwards (N, 3) is out of the body, (N,)."""
+    clear = distance((origin + reaches[:, None, None] * outwards).reshape(-1, 3)) > 0.0
+    return reaches[np.argmax(clear.reshape(len(reaches), -1), axis=0)]
+
+
 def joints():
     """The gear's joints as name → (parent, place)."""
     found = {"bell_1": ("neck", BELL[0]), "bell_2": ("bell_1", BELL[1])}
@@ -51,8 +57,7 @@ def collar_part(distance, weights_of):
     rows = []
     for shift, lift in ((-0.034, -0.01), (-0.030, 0.014), (0.0, 0.019), (0.030, 0.014), (0.034, -0.01)):
         origin = middle + shift * ahead
-        clear = np.stack([distance(origin + reach * outwards) > 0.0 for reach in reaches])
-        reach = reaches[np.argmax(clear, axis=0)] + lift
+        reach = _first_clear(distance, origin, outwards, reaches) + lift
         reach = np.convolve(np.pad(reach[:-1], 3, "wrap"), np.full(7, 1 / 7), "valid")
         rows.append(origin + np.append(reach, reach[0])[:, None] * outwards)
     vertices, triangles, u, _ = shapes.sheet(np.stack(rows))
@@ -68,9 +73,7 @@ def blanket_part(distance, weights_of):
     reaches = np.linspace(0.12, 0.6, 321)
     rows = []
     for z in along:
-        middle = np.array((0.0, 0.76, z))
-        clear = np.stack([distance(middle + reach * outwards) > 0.0 for reach in reaches])
-        rows.append(reaches[np.argmax(clear, axis=0)] + 0.016)
+        rows.append(_first_clear(distance, np.array((0.0, 0.76, z)), outwards, reaches) + 0.016)
     reach = np.stack(rows)
     for _ in range(3):
         reach = 0.25 * (np.pad(reach, ((1, 1), (0, 0)), "edge")[2:] + np.pad(reach, ((1, 1), (0, 0)), "edge")[:-2]) + 0.5 * reach

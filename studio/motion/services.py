@@ -17,16 +17,24 @@ from studio.characters.services import loaded, refresh_clip_lengths
 from studio.motion.models import OwnPreset
 from studio.takes.edits import after_change, edit
 
+HUNG = {"chain": "Chain", "prop": "Prop"}
+"""Kinds of layers that hang on joints."""
 
-def add_chain(row, where, end, branches, layer_id):
-    """Hang a chain on a joint, or on several named one after another with commas; as a new layer where ``layer_id`` is "".
 
-    Raises BadInput with the reason where the joints make no chain.
+def add_hung(row, kind, where, end, branches, layer_id):
+    """Hang a chain on a joint, or on several named one after another with commas, or a prop on one joint.
+
+    It makes a new layer where ``layer_id`` is "". Raises BadInput with the reason where the joints make none.
     """
-    pick = _pick(row, where.strip(), end.strip(), branches)
+    if kind not in HUNG:
+        raise BadInput(f"expected one of {', '.join(HUNG)} to hang on a joint, got “{kind}”")
+    if layer_id and row.setup.layer(layer_id).kind != kind:
+        raise BadInput(f"expected a {kind} layer to take it in, “{row.setup.layer(layer_id).name}” is a {row.setup.layer(layer_id).kind}")
+    where = where.strip()
+    pick = setups.ChainPick(where, where) if kind == "prop" and where else _pick(row, where, end.strip(), branches)
     if layer_id:
-        return edit(row, lambda setup: setup.with_chain(layer_id, pick), f"{row.setup.layer(layer_id).name}: chain on {pick}")
-    return edit(row, lambda setup: setup.with_new_chain(pick), f"Chain on {pick}")
+        return edit(row, lambda setup: setup.with_chain(layer_id, pick), f"{row.setup.layer(layer_id).name}: {kind} on {pick}")
+    return edit(row, lambda setup: setup.with_new_chain(pick, kind=kind), f"{HUNG[kind]} on {pick}")
 
 
 def _pick(row, where, end, branches):
@@ -103,7 +111,7 @@ def mirror(row, layer_id):
     layer = row.setup.layer(layer_id)
     character, _ = loaded(row.pk)
     name = f"{layer.name}, other side"[:200]
-    if layer.kind == "chain":
+    if layer.kind in HUNG:
         chains = tuple(picking.mirrored(character, pick) for pick in layer.chains)
         return edit(row, lambda setup: setup.with_copy(layer, name, chains=chains), f"{layer.name}: mirrored")
     region = row.setup.region(layer.region)

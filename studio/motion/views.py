@@ -71,7 +71,8 @@ def add_chain(request, pk):
     row = character_or_404(pk)
     fields = request.POST
     layer = fields.get("to_layer", "")
-    take = services.add_chain(row, fields.get("root", ""), fields.get("end", ""), "branches" in fields, layer)
+    where = fields.get("root", ""), fields.get("end", ""), "branches" in fields
+    take = services.add_hung(row, fields.get("kind", "chain"), *where, layer)
     return _panel(request, row, layer or row.setup.layers[-1].id, take)
 
 

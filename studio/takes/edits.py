@@ -30,7 +30,7 @@ def _build(row, setup):
     """Check a setup before it is kept: chains are compiled; soft layers, which take longer, only where something rides on them."""
     character, _ = loaded(row.pk)
     is_quick = not any(layer.is_on and layer.rides for layer in setup.layers)
-    layers = tuple(layer for layer in setup.layers if layer.kind == "chain") if is_quick else setup.layers
+    layers = tuple(layer for layer in setup.layers if layer.kind not in SOFT_KINDS) if is_quick else setup.layers
     Run(TakeSpec(character, replace(setup, layers=layers), row.active_clip))
     for layer in setup.layers:
         if layer.is_on and layer.kind in SOFT_KINDS:

@@ -191,6 +191,15 @@ class SoftTest(DeskTest):
         self.post(f"motion/{layer.id}/like/", like="preset:Silk scarf")
         self.assertEqual(self.fresh.setup.layers[-1].value("bending_length"), 12.0)
 
+    def test_a_prop_hangs_on_a_joint_and_only_with_its_like(self):
+        self.post("motion/arm/change/", action="remove")
+        page = self.post("motion/add/", root="hand", kind="prop")
+        self.assertContains(page, "Swing limit")
+        layer = self.fresh.setup.layers[-1]
+        self.assertEqual((layer.kind, layer.chains[0].names), ("prop", ["hand", "hand"]))
+        for fields, words in (({"kind": "kite"}, "one of chain, prop"), ({"kind": "chain", "to_layer": layer.id}, "a chain layer")):
+            self.assertContains(self.post("motion/add/", root="upper", **fields), words, status_code=422)
+
     def test_facts_tell_of_other_cells_before_they_are_built(self):
         self.post("motion/add-soft/", of="joints:", joints="hand")
         layer = self.fresh.setup.layers[-1].id
