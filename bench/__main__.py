@@ -3,15 +3,15 @@
 import argparse
 import json
 
-from bench import app, core
+from bench import app, core, touch
 
 
 def main():
     parser = argparse.ArgumentParser(prog="keen bench")
     parser.add_argument("--json", action="store_true", help="one JSON object a line")
-    parser.add_argument("group", nargs="?", choices=("all", "core", "app"), default="all")
+    parser.add_argument("group", nargs="?", choices=("all", "core", "touch", "app"), default="all")
     options = parser.parse_args()
-    for group in (core, app):
+    for group in (core, touch, app):
         if options.group not in ("all", group.__name__.split(".")[-1]):
             continue
         for each in group.rows():

@@ -8,7 +8,8 @@ from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.sim.obstacles import frame_rows, shape_rows
-from quiver.sim.solid import NO_HELD
+from quiver.sim.packing import spots_in_lanes
+from quiver.sim.solid import NO_HELD, NO_SPOT_LANES, NO_SPOTS
 from quiver.skins import NEAR, Skin, SkinContacts, joined
 
 MAIN_SHARE = 0.05
@@ -160,9 +161,12 @@ class Carried:
 
     def __init__(self, corners, shares):
         self.corners, self.shares = np.ascontiguousarray(corners, np.int32), np.ascontiguousarray(shares, float)
+        self.is_single = bool((self.shares[:, 0] == 1.0).all())
 
     def of(self, values):
         """Values of particles (N, 3) at the points (R, 3)."""
+        if self.is_single:
+            return values[self.corners[:, 0]].astype(float)
         return np.einsum("rc,rck->rk", self.shares, values[self.corners].astype(float))
 
     def places(self, state):
@@ -236,7 +240,9 @@ class SoftContacts:
         """What may touch in a frame, as `advance` of sim/solid.py takes it; keyed_moves (N, 3) [m] of the particles in it."""
         way = self.carried.way(state, keyed_moves, self.seconds)
         held = self.shapes.touches(frame, state, way) if self.shapes else NO_HELD
-        return held, joined([skin.touches(frame, state, way) for skin in self.skins])
+        spots = joined([skin.touches(frame, state, way) for skin in self.skins])
+        # What is one particle each goes sixteen at a time.
+        return (held, NO_SPOTS, spots_in_lanes(spots)) if self.carried.is_single else (held, spots, NO_SPOT_LANES)
 
 
 def _rows(placed, jumped, per_frame):

@@ -10,6 +10,8 @@ from quiver.sim.bounds import MOST_PER_STEP
 from quiver.softs import Soft
 
 BODY_DIALS = ("loose", "hold_gain", "hold_offset", "give", "bending_length", "hold_rate")
+FINE = 0.1
+"""A cord softer than this share of its ends' own give is hardly stiffened any more by what the dial says."""
 CLOTH_RATE = 288.0
 """Substeps a second: 12 a frame at 24. With fewer, one pass over a fine sheet leaves it longer than it should be."""
 
@@ -33,6 +35,10 @@ class Sheet(Soft):
         dt = 1.0 / rate
         _, keep = swing.matched(0.0, self.settle_seconds, dt)
         air = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
+        ends = self.body.edges[self.body.is_free[self.body.edges].all(1)]
+        weights = 1.0 / self.body.masses
+        if len(ends) and np.median(1.0 / self.body.stiffness) < FINE * dt**2 * np.median(weights[ends].sum(1)):
+            notes.append(f"{self.layer.name}: its mesh is so fine that it gives more than asked; a coarser one would hold better")
         self.measure = SheetMeasure(self.part.lattice.nodes, self.part.triangles, self.body.edges)
         self.model = solid.sheet_model(self.body, dt, keep=keep, air=air, speed_limit=MOST_PER_STEP * self.size() / dt)
 

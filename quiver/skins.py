@@ -3,7 +3,7 @@
 import numpy as np
 
 from quiver.kernels import contacts as kernel
-from quiver.kernels.nearest import vertex_normals
+from quiver.kernels.nearest import blend, vertex_normals
 from quiver.mesh.nearest import NearestOn
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions, skinned_through
@@ -52,19 +52,18 @@ class Feeler:
         self.closest = np.where(np.isnan(distances), np.inf, distances)
 
     def feel(self, skin_places, points, limits):
-        """(distances (R,), triangles (R,), shares (R, 3), normals (R, 3)) of points; distances are NaN where none is within limits (R,)."""
+        """(distances (R,), triangles (R,), shares (R, 3), spots (R, 3), normals (R, 3)) of points; NaN where none is within limits (R,)."""
         self.tree.move(skin_places)
         found, shares = self.tree.find(points, limits, self.guesses)
         self.guesses = found
-        corners = self.tree.triangles[found]
-        normals = self._blended(self._normals(skin_places), corners, shares)
-        away = points - np.einsum("rc,rck->rk", shares, self.tree.points[corners])
-        return np.where(found >= 0, np.einsum("rk,rk->r", away, normals), np.nan), found, shares, normals
+        spots, normals = self.spots(skin_places, found, shares)
+        return np.where(found >= 0, np.einsum("rk,rk->r", points - spots, normals), np.nan), found, shares, spots, normals
 
-    def later(self, skin_places, found, shares):
-        """Places (n, 3) and normals (n, 3) of spots of the skin, once it has moved on."""
-        corners = self.tree.triangles[found]
-        return np.einsum("rc,rck->rk", shares, skin_places[corners]), self._blended(self._normals(skin_places), corners, shares)
+    def spots(self, skin_places, found, shares):
+        """Places (n, 3) and normals (n, 3) of spots of the skin, wherever it is now."""
+        spots, normals = np.empty((len(found), 3)), np.empty((len(found), 3))
+        blend(skin_places, self._normals(skin_places), self.tree.triangles, found, shares, spots, normals)
+        return spots, normals
 
     def _normals(self, skin_places):
         """Normals of the skin's vertices, kept: where one frame ends the next begins."""
@@ -74,11 +73,6 @@ class Feeler:
             vertex_normals(skin_places, self.tree.triangles, normals)
             self._looks = skin_places, normals
         return normals
-
-    @staticmethod
-    def _blended(normals, corners, shares):
-        mixed = np.einsum("rc,rck->rk", shares, normals[corners])
-        return mixed / np.maximum(np.linalg.norm(mixed, axis=1, keepdims=True), 1e-30)
 
 
 class SkinContacts:
@@ -104,15 +98,12 @@ class SkinContacts:
         begin = end if self.jumped[frame] else self.before
         self.before = end
         points = self.carried.places(state)
-        distances, found, shares, normals = self.feeler.feel(begin, points, 1.5 * way + NEAR + DEEP)
+        distances, found, shares, spots, normals = self.feeler.feel(begin, points, 1.5 * way + NEAR + DEEP)
         rows = np.flatnonzero(distances < self.reaches + 1.5 * way + NEAR)
-        found, shares = found[rows], shares[rows]
-        spots = np.empty((len(rows), 12))
-        spots[:, :3] = np.einsum("rc,rck->rk", shares, self.feeler.tree.points[self.feeler.tree.triangles[found]])
-        spots[:, 6:9] = normals[rows]
-        spots[:, 3:6], spots[:, 9:] = self.feeler.later(end, found, shares)
+        ends = self.feeler.spots(end, found[rows], shares[rows])
+        near = np.concatenate([spots[rows], ends[0], normals[rows], ends[1]], axis=1)
         grips = np.full(len(rows), self.skin.grip)
-        return points[rows], self.carried.corners[rows], self.carried.shares[rows], spots, self.reaches[rows], grips
+        return points[rows], self.carried.corners[rows], self.carried.shares[rows], near, self.reaches[rows], grips
 
 
 def joined(groups):

@@ -192,8 +192,8 @@ class MudwickTest(TestCase):
         setup = replace(self.setup, colliders=tuple(each for each in self.setup.colliders if each.shape == "skin"))
         depths, _ = self.clips(setup, "saddle-blanket")
         through, _ = self.clips(setup, "saddle-blanket", touches=False)
-        self.assertLess(depths[:, 0].max(), 0.015)
-        self.assertGreater(through[:, 0].max(), 3.0 * depths[:, 0].max())
+        self.assertLess(depths[:, 0].max(), 0.02)
+        self.assertGreater(through[:, 0].max(), 2.0 * depths[:, 0].max())
 
     def test_flesh_meets_a_skin_only_where_told_and_never_what_it_moves_itself(self):
         skin = next(each for each in self.setup.colliders if each.shape == "skin")

@@ -18,9 +18,6 @@ SOFTNESS = 4
 PULLS_ONLY = 5
 """1 where it only keeps from growing longer, else 0."""
 PARAMS = 6
-EAGER = 0.75
-"""Springs and hinges give way by so much of their ends' own softness: over-relaxed by up to a third, which makes up for some of passing
-over them only once. At a half and below, stiff sheets flutter (measured)."""
 TINY = 1e-20
 
 
@@ -37,8 +34,8 @@ def solve_cords(first, end, points, indices, params):
             length = sqrt(squared)
             over = length - wanted
             over = where_less(0.5, only, larger(over, 0.0), over)
-            share = where_less(0.5, only, 1.0, EAGER)
-            over = over / larger(length, TINY) / larger(share * (aw + bw) + load(params, p + SOFTNESS), TINY)
+            # Over-relaxed, a stiff sheet would be nearer to its lengths, but one pass a substep then feeds its fluttering (measured).
+            over = over / larger(length, TINY) / larger(aw + bw + load(params, p + SOFTNESS), TINY)
             near, far = over * aw, -(over * bw)
             scatter(points, indices, i, fused(near, x, ax), fused(near, y, ay), fused(near, z, az), aw)
             scatter(points, indices, i + 1, fused(far, x, bx), fused(far, y, by), fused(far, z, bz), bw)

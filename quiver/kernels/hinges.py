@@ -8,7 +8,6 @@ edge's ends, then the corner opposite to it in either triangle. ``params`` (PARA
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.cords import EAGER
 from quiver.kernels.lanes import fused, gather, larger, load, scatter, sqrt, where_less
 from quiver.kernels.tets import crossed
 
@@ -64,7 +63,7 @@ def solve_hinges(first, end, points, indices, params):
         ux, uy, uz = fused(ca, nx, da * mx), fused(ca, ny, da * my), fused(ca, nz, da * mz)
         vx, vy, vz = fused(cb, nx, db * mx), fused(cb, ny, db * my), fused(cb, nz, db * mz)
         give = aw * dotted(ux, uy, uz, ux, uy, uz) + bw * dotted(vx, vy, vz, vx, vy, vz) + cw * pn * pn * n2 + dw * pm * pm * m2
-        turn = off / larger(EAGER * give + load(params, p + SOFTNESS), TINY)
+        turn = off / larger(give + load(params, p + SOFTNESS), TINY)
         ka, kb, kc, kd = turn * aw, turn * bw, turn * cw * pn, turn * dw * pm
         scatter(points, indices, i, fused(ka, ux, ax), fused(ka, uy, ay), fused(ka, uz, az), aw)
         scatter(points, indices, i + 1, fused(kb, vx, bx), fused(kb, vy, by), fused(kb, vz, bz), bw)

@@ -25,7 +25,7 @@ P is a multiple of four and the last particle is nobody's.
 
 ``tets`` is (fans, indices, params, kinds, matrices, drafts, starts), ``cords`` and ``hinges`` (indices, params, starts): what their modules
 say, and the blocks (D + 2,) where each of D domains begins, where the seam begins, and where all ends. ``rows`` (D + 1,) likewise for the
-rows of particles. ``touches`` are what contacts.py's `push_held` and `push_spots` take: what of the surface may touch in this frame.
+rows of particles. ``touches`` are what `push_held`, `push_spots` and `push_spot_lanes` take: what of the surface may touch.
 """
 
 import numpy as np
@@ -39,6 +39,7 @@ from quiver.kernels.gates import meet
 from quiver.kernels.hinges import PARAMS as HINGE_PARAMS
 from quiver.kernels.hinges import solve_hinges
 from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
+from quiver.kernels.spots import push_spot_lanes
 from quiver.kernels.tets import measure_fans, solve_fans
 from quiver.kernels.ways import measure_ways
 
@@ -181,6 +182,7 @@ def _advance(
                 solve(seam, points, tets, cords, hinges)
             push_held(step, points, old.reshape(-1, 4), *touches[0])
             push_spots(step, substeps, points, old.reshape(-1, 4), *touches[1])
+            push_spot_lanes(step, substeps, points, old.reshape(-1, 4), *touches[2])
         if seam > 1:
             meet(gate, crew)
     last, now = goals[substeps - 1], goals[substeps]

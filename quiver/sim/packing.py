@@ -7,6 +7,7 @@ import numpy as np
 
 from quiver.kernels import cords as cord
 from quiver.kernels import hinges as hinge
+from quiver.kernels import spots as spot
 from quiver.kernels import tets as tet
 from quiver.kernels.lanes import LANES, aligned
 from quiver.kernels.packing import LONGEST_FAN, pack_blocks, walk_fans
@@ -181,3 +182,18 @@ def _kinds(slots):
     table = aligned((len(number), tet.MATRICES, LANES))
     table[kinds] = slots
     return kinds, table.reshape(-1, LANES)
+
+
+def spots_in_lanes(spots):
+    """Spots as `push_spots` takes them, of points that are one particle each, as kernels/spots.py takes them: indices and params."""
+    bases, corners, _, near, reaches, grips = spots
+    count, blocks = len(reaches), -(-len(reaches) // LANES)
+    indices = np.full(blocks * LANES, -1, np.int32)
+    indices[:count] = corners[:, 0]
+    params, column = aligned((blocks, spot.PARAMS, LANES)), np.zeros(blocks * LANES, np.float32)
+    ways = (bases - near[:, :3], near[:, 3:6] - near[:, :3], near[:, 6:9], near[:, 9:] - near[:, 6:9])
+    rows = [(first + k, way[:, k]) for first, way in zip((spot.AWAY, spot.WAY, spot.LOOK, spot.TURN), ways, strict=True) for k in range(3)]
+    for row, values in (*rows, (spot.GRIP, grips), (spot.REACH, reaches)):
+        column[:count], column[count:] = values, spot.NEVER if row == spot.REACH else 0.0
+        params[:, row] = column.reshape(blocks, LANES)
+    return indices.reshape(-1, LANES), params.reshape(-1, LANES)

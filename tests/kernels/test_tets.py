@@ -46,6 +46,7 @@ class PlainCopyTest(TestCase):
             "measure_ways",
             "push_held",
             "push_spots",
+            "push_spot_lanes",
         )
         with mock.patch.multiple(soft, **{name: getattr(soft, name).py_func for name in steps}):
             soft.advance_soft.py_func(*start, *plain)

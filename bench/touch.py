@@ -1,0 +1,143 @@
+"""Rows of contact: nearest places on a mesh, and a sheet that lies on a skin."""
+
+from types import SimpleNamespace
+
+import numpy as np
+from scipy.spatial import KDTree
+
+from bench.rows import against, row, seconds
+from quiver.bodies import sheet
+from quiver.contacts import Carried
+from quiver.kernels.cords import solve_cords
+from quiver.kernels.hinges import solve_hinges
+from quiver.mesh.nearest import NearestOn
+from quiver.sim import solid
+from quiver.sim.packing import spots_in_lanes
+from quiver.skins import SkinContacts
+
+SUBSTEPS, DT = 12, 1.0 / 288.0
+SIZES = (2_000, 10_000, 50_000, 100_000)
+
+
+def rows():
+    yield growth_row()
+    yield sheet_row()
+
+
+def globe(triangles):
+    """A ball of about so many triangles: points (V, 3), triangles (F, 3)."""
+    around = int(np.sqrt(triangles / 2.0))
+    turn, rise = np.meshgrid(np.linspace(0, 2 * np.pi, around + 1), np.linspace(0.05, np.pi - 0.05, around + 1), indexing="ij")
+    points = np.stack([np.sin(rise) * np.cos(turn), np.cos(rise), np.sin(rise) * np.sin(turn)], -1).reshape(-1, 3)
+    a = (np.arange(around)[:, None] * (around + 1) + np.arange(around)).ravel()
+    return points, np.concatenate([np.stack([a, a + around + 2, a + 1], 1), np.stack([a, a + around + 1, a + around + 2], 1)])
+
+
+def growth_row():
+    """How the time of building, refitting and asking once for each triangle grows: the exponent of a power of their number."""
+    times = []
+    for size in SIZES:
+        points, triangles = globe(size)
+        queries = 1.01 * points[triangles].mean(1)
+
+        def ask(points=points, triangles=triangles, queries=queries):
+            tree = NearestOn(points, triangles)
+            tree.move(points)
+            tree.find(queries, 0.05)
+
+        ask()
+        times.append(min(seconds(ask) for _ in range(3)))
+    exponent = float(np.polyfit(np.log(SIZES), np.log(times), 1)[0])
+    n_log_n = float(np.polyfit(np.log(SIZES), np.log(np.array(SIZES) * np.log(SIZES)), 1)[0])
+    note = f"built and asked once for each of {SIZES[0]} to {SIZES[-1]} triangles; baseline: n log n"
+    return row("contact_growth_exponent", exponent, n_log_n, "", note)
+
+
+class SheetScene:
+    """A cloth of 10,000 particles that lies on a ball of 20,000 triangles, which turns."""
+
+    def __init__(self):
+        self.points, self.triangles = globe(20_000)
+        side = np.linspace(-0.6, 0.6, 100)
+        x, z = np.meshgrid(side, side, indexing="ij")
+        nodes = np.stack([x.ravel(), np.sqrt(1.004**2 - x**2 - z**2).ravel(), z.ravel()], 1)
+        corner = (np.arange(99)[:, None] * 100 + np.arange(99)).ravel()
+        faces = np.concatenate([np.stack([corner, corner + 1, corner + 101], 1), np.stack([corner, corner + 101, corner + 100], 1)])
+        self.nodes, self.body = nodes, sheet.build(nodes, faces, np.zeros(len(nodes)), 0.01, 0.025, 3.0)
+        self.model = solid.sheet_model(self.body, DT, keep=0.99, gravity=(0.0, -9.81, 0.0))
+        self.state, self.targets = solid.SolidState(nodes), np.repeat(nodes[None], SUBSTEPS, 0)
+        skin = SimpleNamespace(rest=self.points, margin=0.002, grip=0.4)
+        every, whole = np.arange(len(nodes)), np.tile([1.0, 0.0, 0.0, 0.0], (len(nodes), 1))
+        self.carried = Carried(np.repeat(every[:, None], 4, 1), whole)
+        self.contacts = SkinContacts(skin, self.triangles, self.carried, nodes, 0.002)
+        self.contacts.before, self.angle = self.points, 0.0
+        body, none = self.body, np.zeros(len(self.body.edges))
+        bent = [np.sin(body.angles), np.cos(body.angles), 1.0 / (body.bending * DT**2)]
+        self.ends = np.column_stack([body.lengths, 1.0 / (body.stiffness * DT**2), none]), np.column_stack(bent)
+        self.colours = [_colours(items, len(nodes)) for items in (self.body.edges, self.body.hinges)]
+
+    def turned(self):
+        self.angle += 0.01
+        c, s = np.cos(self.angle), np.sin(self.angle)
+        return self.points @ np.array([[c, 0.0, s], [0.0, 1.0, 0.0], [-s, 0.0, c]])
+
+    def ours(self):
+        self.contacts.ends, self.contacts.jumped = [self.turned()], [False]
+        way = self.carried.way(self.state, np.zeros_like(self.nodes), SUBSTEPS * DT)
+        touches = (solid.NO_HELD, solid.NO_SPOTS, spots_in_lanes(self.contacts.touches(0, self.state, way)))
+        solid.advance(self.model, self.state, self.targets, self.nodes, touches=touches)
+
+    def plain(self):
+        """The same rules in NumPy and SciPy: constraints colour by colour, the nearest triangle by a tree of their middles."""
+        points = np.zeros((len(self.nodes) + 1, 4), np.float32)
+        points[:-1, 3] = self.model.inverse_masses
+        middles = self.turned()[self.triangles].mean(1)
+        places, speeds = self.state.positions.copy(), self.state.velocities[:, :3].astype(float)
+        sides = np.cross(*(self.points[self.triangles[:, k]] - self.points[self.triangles[:, 0]] for k in (1, 2)))
+        normals = sides / np.maximum(np.linalg.norm(sides, axis=1, keepdims=True), 1e-12)
+        _, near = KDTree(middles).query(places)
+        for _ in range(SUBSTEPS):
+            points[:-1, :3] = DT * speeds
+            self._solve(points, solve_cords.py_func, self.colours[0], places, self.ends[0])
+            self._solve(points, solve_hinges.py_func, self.colours[1], places, self.ends[1])
+            moved = places + points[:-1, :3]
+            gap = np.einsum("vk,vk->v", moved - middles[near], normals[near]) - 0.004
+            push = np.maximum(-gap, 0.0)
+            moved = moved + push[:, None] * normals[near]
+            slide = moved - places
+            slide -= np.einsum("vk,vk->v", slide, normals[near])[:, None] * normals[near]
+            held = np.minimum(0.4 * push / np.maximum(np.linalg.norm(slide, axis=1), 1e-12), 1.0)
+            moved -= held[:, None] * slide
+            speeds, places = (moved - places) / DT, moved
+
+    @staticmethod
+    def _solve(points, solve, colours, places, ends):
+        for own, items in colours:
+            ways = (places[items[:, 1:]] - places[items[:, :1]]).reshape(len(items), -1)
+            params = np.ascontiguousarray(np.concatenate([ways, ends[own]], axis=1).T, np.float32)
+            solve(0, 1, points, np.ascontiguousarray(items.T), params)
+
+
+def _colours(items, count):
+    """Groups of items in which no particle is named twice."""
+    taken, colour_of = np.zeros(count, object), np.empty(len(items), int)
+    for index, own in enumerate(items):
+        used = 0
+        for particle in own:
+            used |= int(taken[particle])
+        colour = (~used & (used + 1)).bit_length() - 1
+        colour_of[index] = colour
+        for particle in own:
+            taken[particle] = int(taken[particle]) | 1 << colour
+    groups = [np.flatnonzero(colour_of == colour) for colour in range(colour_of.max() + 1)]
+    return [(own, items[own]) for own in groups]
+
+
+def sheet_row():
+    scene = SheetScene()
+    scene.ours()
+    mine, other = against(scene.ours, scene.plain, rounds=3)
+    what = f"{len(scene.nodes)} particles, {len(scene.body.edges)} edges, {len(scene.triangles)} triangles of skin, {SUBSTEPS} substeps"
+    return row(
+        "sheet_10k_frame_ms", mine * 1e3, other * 1e3, "ms a frame", f"{what}; baseline: the same rules in NumPy with a SciPy KD-tree"
+    )

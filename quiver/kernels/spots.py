@@ -1,0 +1,59 @@
+"""Particles that lie on a surface which moves, sixteen at a time: contacts.py's `push_spots` for points that are one particle each.
+
+``points`` and ``old`` (P, 4) as in soft.py. ``indices`` int32 (B, 16): the particles, each named once at the most; -1 (the last row, which
+is nobody's) where there is none. ``params`` (PARAMS B, 16): see the constants.
+"""
+
+import numpy as np
+from numba import njit
+
+from quiver.kernels.contacts import EASE, SLACK
+from quiver.kernels.lanes import any_less, fused, gather, larger, load, scatter, smaller, sqrt, where_less
+
+AWAY = 0
+"""From the spot to the particle when the frame began, three rows [m]."""
+WAY = 3
+"""How far the spot moves in the frame, three rows [m]."""
+LOOK = 6
+"""Where its outside looks when the frame begins, and how that changes in it: three rows each."""
+TURN = 9
+REACH = 12
+GRIP = 13
+PARAMS = 14
+NEVER = -1e9
+TINY = 1e-20
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def push_spot_lanes(step, substeps, points, old, indices, params):
+    """Push particles off their spots in a substep, and hold them back along the surface by Coulomb's law."""
+    each = np.float32(1.0 / substeps)
+    now, then = np.float32(step + 1) * each, np.float32(step) * each
+    for block in range(len(indices)):
+        p = PARAMS * block
+        bx, by, bz, bw = gather(points, indices, block)
+        ax, ay, az, _ = gather(old, indices, block)
+        wx, wy, wz = load(params, p + WAY), load(params, p + WAY + 1), load(params, p + WAY + 2)
+        nx = fused(load(params, p + TURN), now, load(params, p + LOOK))
+        ny = fused(load(params, p + TURN + 1), now, load(params, p + LOOK + 1))
+        nz = fused(load(params, p + TURN + 2), now, load(params, p + LOOK + 2))
+        inverse = 1.0 / sqrt(larger(fused(nx, nx, fused(ny, ny, nz * nz)), TINY))
+        nx, ny, nz = nx * inverse, ny * inverse, nz * inverse
+        fx, fy, fz = load(params, p + AWAY), load(params, p + AWAY + 1), load(params, p + AWAY + 2)
+        reach = load(params, p + REACH)
+        rx, ry, rz = fx + bx - wx * now, fy + by - wy * now, fz + bz - wz * now
+        gap = fused(rx, nx, fused(ry, ny, rz * nz)) - reach
+        if not any_less(gap, 0.0):
+            continue
+        sx, sy, sz = fx + ax - wx * then, fy + ay - wy * then, fz + az - wz * then
+        began = fused(sx, nx, fused(sy, ny, sz * nz)) - reach
+        depth = larger(-gap, 0.0)
+        push = where_less(began, -SLACK, smaller(depth, larger((1.0 - EASE) * began - gap, 0.0)), depth)
+        push = where_less(0.0, bw, push, 0.0)
+        mx, my, mz = rx - sx, ry - sy, rz - sz
+        along = fused(mx, nx, fused(my, ny, mz * nz))
+        mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
+        slid = sqrt(larger(fused(mx, mx, fused(my, my, mz * mz)), TINY))
+        held = smaller(load(params, p + GRIP) * push / slid, 1.0)
+        x, y, z = bx + (push * nx - held * mx), by + (push * ny - held * my), bz + (push * nz - held * mz)
+        scatter(points, indices, block, x, y, z, bw)
