@@ -112,6 +112,31 @@ class PathTest(TestCase):
         self.assertIn(b'"targets"', data[:400_000])
         self.assertEqual(browser.complaints(), [])
 
+    def test_capsules_are_fitted_dragged_matched_and_the_worst_clip_is_marked(self):
+        browser = self.browser
+        browser.open(f"/characters/{self.app.mudwick}/contacts/")
+        before = browser.run("return desk.takeId")
+        browser.click(".fit-form button")
+        browser.wait_for("return desk.colliders.view?.items.length > 10")
+        self.finished_take(other_than=before)
+        place = browser.run(
+            "const {items} = desk.colliders.view, item = items.find(({facts}) => facts.name === 'jaw'), camera = desk.stage.camera;"
+            "const spot = camera.position.clone().fromArray(item.dots, 0).applyMatrix4(item.now).project(camera);"
+            "const box = document.getElementById('canvas').getBoundingClientRect();"
+            "return [box.left + (spot.x / 2 + 0.5) * box.width, box.top + (0.5 - spot.y / 2) * box.height]"
+        )
+        drag = ActionChains(browser.driver).move_by_offset(*map(round, place)).click_and_hold()
+        drag.move_by_offset(-20, 8).move_by_offset(-20, 8).release().perform()
+        browser.wait_for("return document.querySelector('.last-change').textContent.includes('jaw: moved')")
+        browser.wait_for("return document.querySelector('.colliders .is-chosen a')?.textContent.startsWith('jaw')")
+        meets = "return document.querySelector('[aria-label=\"Barbels meets jaw\"]').getAttribute('aria-pressed')"
+        self.assertEqual(browser.run(meets), "true")
+        browser.run("document.querySelector('[aria-label=\"Barbels meets jaw\"]').click()")
+        browser.wait_for(meets + " === 'false'")
+        browser.wait_for("return desk.ended?.state === 'finished' && document.querySelector('.clip-area')")
+        browser.wait_for("const mark = document.querySelector('.marks .is-clip'); mark?.click(); return desk.clipMark.object.visible")
+        self.assertEqual(browser.complaints(), [])
+
     def test_a_file_made_by_another_tool_goes_the_same_way(self):
         document = arm()
         blob = document.binary_blob()
