@@ -15,7 +15,7 @@ MOSTLY = 0.5
 class ClipDepth:
     """Measures one layer.
 
-    vertices {mesh index: (n,)} its skin; met the colliders it meets, of some Contacts, and skins [(Skin, triangles)]
+    vertices {mesh index: (n,)} its skin; met the colliders it meets, of some Contacts, and Skins
     """
 
     def __init__(self, character, contacts, vertices, met, skins=()):
@@ -26,7 +26,7 @@ class ClipDepth:
         points = self._points(rest, {})[0]
         allowed = np.minimum(contacts.radii, contacts.distances(points))[:, met]
         self.allowed = np.ascontiguousarray(allowed)
-        self.skins = [SkinDepth(skin, triangles, points) for skin, triangles in skins]
+        self.skins = [SkinDepth(skin, points) for skin in skins]
         self.owners = np.concatenate([np.full(len(own), index) for index, own, _ in self.parts] or [np.zeros(0, int)])
         self.numbers = np.concatenate([own for _, own, _ in self.parts] or [np.zeros(0, int)])
 

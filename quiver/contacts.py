@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from quiver.dials import SOFT_KINDS
 from quiver.errors import BadInput
 from quiver.kernels import contacts as kernel
 from quiver.mesh import regions
@@ -12,6 +13,8 @@ from quiver.sim.packing import spots_in_lanes
 from quiver.sim.solid import NO_HELD, NO_SPOT_LANES, NO_SPOTS
 from quiver.skins import NEAR, Skin, SkinContacts, joined
 
+KNOWN = 3
+"""Answers that are kept besides the last one."""
 MAIN_SHARE = 0.05
 """Joints that carry so much of some flesh are inside of it: their colliders are not met unless the artist says so."""
 
@@ -29,6 +32,7 @@ class Contacts:
         for collider in self.colliders:
             if collider.joint and collider.joint not in skeleton:
                 raise BadInput(f"collider “{collider.name}”: expected a joint of this character, got “{collider.joint}”")
+        self._known = []
         self.nodes = np.array([skeleton.index(each.joint) if each.joint else -1 for each in self.colliders], int)
         places = np.array([each.place for each in self.colliders], float).reshape(-1, 3)
         turns = np.array([each.turn for each in self.colliders], float).reshape(-1, 4)
@@ -51,7 +55,16 @@ class Contacts:
         return len(self.colliders)
 
     def placements(self, world):
-        """Where they are, (S, K, 3, 4) [m], in node matrices (S, J, 3, 4)."""
+        """Where they are, (S, K, 3, 4) [m], in node matrices (S, J, 3, 4), which must not be changed afterwards."""
+        # Every part of a stage asks for the same.
+        for known, found in self._known:
+            if known is world:
+                return found
+        found = self._placements(world)
+        self._known = [(world, found), *self._known[:KNOWN]]
+        return found
+
+    def _placements(self, world):
         placed = world[:, self.nodes]
         placed[:, self.nodes < 0] = np.eye(3, 4)
         places = np.einsum("skij,kj->ski", placed[..., :3], self._places) + placed[..., 3]
@@ -70,17 +83,9 @@ class Contacts:
                 met.append(index)
         return np.array(met, int)
 
-    def skins_met_by(self, layer, mesh_index, vertices):
-        """What a layer meets of the skins: (Skin, triangles) for each. Sheets meet all of them, solids those they are told to.
-
-        Of its own mesh a layer does not meet what it moves itself, ``vertices``.
-        """
-        found = []
-        for skin in self.skins:
-            if meets_skin(layer, skin.collider):
-                triangles = skin.without(vertices if skin.mesh_index == mesh_index else [])
-                found += [] if triangles is None else [(skin, triangles)]
-        return found
+    def skins_met_by(self, setup, layer):
+        """The Skins that a layer meets."""
+        return [skin for skin in self.skins if meets_skin(setup, layer, skin.collider)]
 
     def distances(self, points, frames=None):
         """Distances (..., K) [m] of points (..., 3) from the cores, in the rest pose or as frames (K, FRAME) say."""
@@ -98,9 +103,12 @@ class Contacts:
         return np.minimum(wanted, self.distances(points))
 
 
-def meets_skin(layer, collider):
-    """Whether a layer meets a collider that is a skin; None for chains, which never could."""
-    if layer.kind == "chain":
+def meets_skin(setup, layer, collider):
+    """Whether a layer meets a collider that is a skin: sheets do by themselves, flesh where told to.
+
+    None where it never could: chains and props, and what is made of the same mesh, whose inside is the skin's inside too.
+    """
+    if layer.kind not in SOFT_KINDS or setup.region(layer.region).mesh == collider.mesh:
         return None
     return layer.id in collider.meets or (layer.kind == "sheet" and layer.id not in collider.spares)
 
@@ -212,12 +220,12 @@ class SurfaceContacts:
 
 
 class SoftContacts:
-    """All that a soft body meets. ``met`` the simple colliders (indices), ``skins`` [(Skin, triangles)]; others as SurfaceContacts."""
+    """All that a soft body meets. ``met`` the simple colliders (indices), ``skins`` (Skins); others as SurfaceContacts."""
 
     def __init__(self, contacts, met, skins, surface, corners, shares, thickness):
         self.carried = Carried(corners, shares)
         self.shapes = SurfaceContacts(contacts, met, self.carried, surface, thickness) if len(met) else None
-        self.skins = [SkinContacts(skin, triangles, self.carried, surface, thickness) for skin, triangles in skins]
+        self.skins = [SkinContacts(skin, self.carried, surface, thickness) for skin in skins]
         self.nodes = [int(node) for node in contacts.nodes[met] if node >= 0]
 
     @property

@@ -11,6 +11,8 @@ from quiver.sim.solid import NO_SPOTS
 
 NEAR = 0.01
 """What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
+RIM = 0.02
+"""A spot nearer to the rim of an open skin than this share of a triangle says nothing of in and out: what is beyond is beside it."""
 DEEP = 0.08
 """Deeper than that inside nothing is looked for: on the far side of a limb there is another skin [m]."""
 
@@ -22,6 +24,7 @@ class Skin:
         self.collider, self.mesh, self.scale = collider, character.mesh(collider.mesh), scale
         self.mesh_index = character.mesh_index(collider.mesh)
         self.margin, self.grip = collider.value("margin") / 1000.0, collider.grip
+        self.triangles = self.mesh.triangles
         self.rest = self.places(rest_matrices(character.skeleton)[None])[0]
 
     def places(self, world):
@@ -30,34 +33,33 @@ class Skin:
             return self.scale * skinned_through(self.mesh, world).astype(float)
         return self.scale * np.stack([skinned_positions(self.mesh, placed) for placed in world]).astype(float)
 
-    def without(self, vertices):
-        """Its triangles (F, 3) that have none of some vertices; None where none is left."""
-        gone = np.zeros(len(self.mesh.positions), bool)
-        gone[vertices] = True
-        kept = self.mesh.triangles[~gone[self.mesh.triangles].any(1)]
-        return kept if len(kept) else None
-
 
 class Feeler:
-    """Finds how far points are outside of the triangles (F, 3) of a skin.
+    """Finds how far points are outside of a skin.
 
     ``rest`` (R, 3) are the points in the rest pose: ``closest`` (R,) is how close each is there, the least that is asked of it.
     """
 
-    def __init__(self, skin, triangles, rest):
-        self.skin, self.tree = skin, NearestOn(skin.rest, triangles)
+    def __init__(self, skin, rest):
+        self.skin, self.tree = skin, NearestOn(skin.rest, skin.triangles)
         self.guesses = np.full(len(rest), -1)
         self._looks = None, None
+        self.is_rim = _rim(skin.triangles, len(skin.rest))
         distances, *_ = self.feel(skin.rest, rest, np.full(len(rest), DEEP))
         self.closest = np.where(np.isnan(distances), np.inf, distances)
 
     def feel(self, skin_places, points, limits):
-        """(distances (R,), triangles (R,), shares (R, 3), spots (R, 3), normals (R, 3)) of points; NaN where none is within limits (R,)."""
+        """(distances (R,), triangles (R,), shares (R, 3), spots (R, 3), normals (R, 3)) of points.
+
+        Distances are NaN where nothing is within limits (R,), or only the rim of an open skin.
+        """
         self.tree.move(skin_places)
         found, shares = self.tree.find(points, limits, self.guesses)
         self.guesses = found
         spots, normals = self.spots(skin_places, found, shares)
-        return np.where(found >= 0, np.einsum("rk,rk->r", points - spots, normals), np.nan), found, shares, spots, normals
+        inner = np.einsum("rc,rc->r", shares, ~self.is_rim[self.tree.triangles[found]])
+        is_faced = (found >= 0) & (inner > RIM)
+        return np.where(is_faced, np.einsum("rk,rk->r", points - spots, normals), np.nan), found, shares, spots, normals
 
     def spots(self, skin_places, found, shares):
         """Places (n, 3) and normals (n, 3) of spots of the skin, wherever it is now."""
@@ -75,12 +77,22 @@ class Feeler:
         return normals
 
 
+def _rim(triangles, count):
+    """Which of so many vertices lie on an edge that has one triangle only, bool (V,)."""
+    edges = np.sort(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]).astype(np.int64), axis=1)
+    keys, counts = np.unique(edges[:, 0] * count + edges[:, 1], return_counts=True)
+    lone = keys[counts == 1]
+    out = np.zeros(count, bool)
+    out[np.concatenate([lone // count, lone % count])] = True
+    return out
+
+
 class SkinContacts:
     """What the surface of a soft body meets of a skin; ``carried`` (Carried) are the points, ``rest`` (R, 3) theirs in the rest pose."""
 
-    def __init__(self, skin, triangles, carried, rest, thickness):
+    def __init__(self, skin, carried, rest, thickness):
         self.skin, self.carried = skin, carried
-        self.feeler = Feeler(skin, triangles, rest)
+        self.feeler = Feeler(skin, rest)
         self.reaches = np.minimum(skin.margin + thickness, self.feeler.closest)
 
     def start(self, world):
@@ -114,8 +126,8 @@ def joined(groups):
 class SkinDepth:
     """How deep points get into a skin beyond the rest pose; ``rest`` (R, 3) are they in it."""
 
-    def __init__(self, skin, triangles, rest):
-        self.skin, self.feeler = skin, Feeler(skin, triangles, rest)
+    def __init__(self, skin, rest):
+        self.skin, self.feeler = skin, Feeler(skin, rest)
         self.allowed = np.minimum(self.feeler.closest, 0.0)
 
     def deepest(self, skin_places, points):

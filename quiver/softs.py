@@ -42,7 +42,7 @@ class Soft:
     def meet(self, contacts, driven):
         """Let it meet those of the Contacts that it should; ``driven`` are the nodes that chains move."""
         met = contacts.met_by(self.layer, driven, flesh_carriers(self.character, self.setup, self.layer))
-        self.skins_met = contacts.skins_met_by(self.layer, self.mesh_index, self.vertices)
+        self.skins_met = contacts.skins_met_by(self.setup, self.layer)
         if len(met) or self.skins_met:
             self.met = met
             self.touching = SoftContacts(contacts, met, self.skins_met, *self._surface())

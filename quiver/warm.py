@@ -3,10 +3,12 @@
 import numpy as np
 
 from quiver.bodies import chain, lattice, volume
-from quiver.kernels import chains, kinematics, raster, skinning
+from quiver.kernels import chains, contacts, kinematics, nearest, raster, rigid, skinning
 from quiver.kernels.lanes import LANES
 from quiver.measure.solids import SolidMeasure
+from quiver.mesh.nearest import NearestOn
 from quiver.sim import solid
+from quiver.sim.obstacles import frame_rows, shape_rows, standing
 from quiver.sim.step import NO_COLLIDERS
 
 
@@ -25,6 +27,7 @@ def warm():
     corners, triangle = np.zeros((3, 3), np.float32), np.array([[0, 1, 2]], np.int32)
     raster.fill_triangles(corners, triangle, corners, np.zeros((1, 1), np.float32), np.zeros((1, 1, 3), np.float32))
     _warm_solid()
+    _warm_contacts()
     chain.build(np.array([[0.0, 0, 0], [1, 0, 0], [2, 0, 0]]))
 
 
@@ -40,6 +43,23 @@ def _warm_solid():
     solid.settle(model, made.nodes)
     solid.advance(model, solid.SolidState(made.nodes), made.nodes[None], made.nodes)
     SolidMeasure(made.nodes, made.tets)(made.nodes)
+
+
+def _warm_contacts():
+    """Look for the nearest place on a triangle, touch a ball, swing a thing."""
+    corners, nothing = np.eye(3), np.zeros((0, 3))
+    tree = NearestOn(corners, np.array([[0, 1, 2]]))
+    found, shares = tree.find(corners, 1.0)
+    normals, spots = np.zeros((3, 3)), np.zeros((3, 3))
+    nearest.vertex_normals(corners, tree.triangles, normals)
+    nearest.blend(corners, normals, tree.triangles, found, shares, spots, normals.copy())
+    frames, shapes = frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]])[None], 2, 0)), shape_rows(np.zeros((1, 4)), [0.0], [0.0])
+    out = np.empty((3, 1))
+    contacts.distances(corners, frames[0], shapes, out)
+    contacts.deepest(corners, frames[0], shapes, out)
+    still, body = np.tile([0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0], (2, 1)), np.concatenate([np.ones(4), np.zeros(6)])
+    state, scene = np.concatenate([still[0], np.zeros(6)]), (nothing, np.zeros((0, 1)), frames.reshape(-1, contacts.FRAME), shapes)
+    rigid.advance_rigid(state, body, rigid.FREE, still, 0.01, np.zeros(3), 1.0, 1.0, 0.0, np.pi, *scene, np.empty((1, 7)))
 
 
 if __name__ == "__main__":

@@ -1,6 +1,7 @@
 """Colliders in a run: how they fit, who meets them, that chains and flesh keep out of them, and that clip depth says so."""
 
 from dataclasses import replace
+from types import SimpleNamespace
 from unittest import TestCase
 
 import numpy as np
@@ -15,6 +16,7 @@ from quiver.rig.character import Character
 from quiver.rig.pose import rest_matrices
 from quiver.setup import Setup
 from quiver.setup_document import dumps, from_document, loads, to_document
+from quiver.skins import Feeler
 from quiver.stack import Run, TakeSpec
 from tests.makers import chain_setup, moving_clip, simulate, straight, world_of
 
@@ -95,6 +97,7 @@ class PlacementTest(TestCase):
         turn = np.array([[0.0, -1.0, 0.0], [1.0, 0.0, 0.0], [0.0, 0.0, 1.0]])
         node = skeleton.index("j1")
         joint = world[0, node, :, 3].copy()
+        world = world.copy()
         world[0, node, :, :3] = turn
         moved = contacts.placements(world)[0, 0]
         np.testing.assert_allclose(moved[:, 3], joint + turn @ ([0.15, 0.05, 0.0] - joint), atol=1e-12)
@@ -195,15 +198,20 @@ class MudwickTest(TestCase):
         self.assertLess(depths[:, 0].max(), 0.02)
         self.assertGreater(through[:, 0].max(), 2.0 * depths[:, 0].max())
 
-    def test_flesh_meets_a_skin_only_where_told_and_never_what_it_moves_itself(self):
+    def test_flesh_meets_a_skin_only_where_told_and_nothing_meets_its_own(self):
         skin = next(each for each in self.setup.colliders if each.shape == "skin")
-        belly = self.setup.layer("belly")
-        self.assertFalse(meets_skin(belly, skin))
-        self.assertIsNone(meets_skin(self.setup.layer("tail"), skin))
-        told = replace(self.setup, colliders=(replace(skin, meets=("belly",)),))
-        contacts = Contacts(self.character, told)
-        moved = np.array([5, 6, 7])
-        ((_, triangles),) = contacts.skins_met_by(belly, self.character.mesh_index("skin"), moved)
-        self.assertFalse(np.isin(triangles, moved).any())
-        ((_, whole),) = contacts.skins_met_by(belly, self.character.mesh_index("frill"), moved)
-        self.assertTrue(np.isin(whole, moved).any())
+        frill = replace(skin, id="frill", mesh="frill")
+        belly, blanket, tail = (self.setup.layer(name) for name in ("belly", "saddle-blanket", "tail"))
+        self.assertEqual([meets_skin(self.setup, layer, skin) for layer in (belly, blanket, tail)], [None, True, None])
+        self.assertFalse(meets_skin(self.setup, belly, frill))
+        self.assertTrue(meets_skin(self.setup, belly, replace(frill, meets=("belly",))))
+        self.assertFalse(meets_skin(self.setup, blanket, replace(skin, spares=("saddle-blanket",))))
+
+    def test_what_is_beside_the_rim_of_an_open_skin_is_not_behind_it(self):
+        corners = np.array([[x, 0.0, z] for x in (0.0, 1.0, 2.0) for z in (0.0, 1.0, 2.0)])
+        a = np.array([0, 1, 3, 4])
+        triangles = np.concatenate([np.stack([a, a + 1, a + 4], 1), np.stack([a, a + 4, a + 3], 1)])
+        feeler = Feeler(
+            SimpleNamespace(rest=corners, triangles=triangles), np.array([[1.0, 0.03, 1.0], [1.2, -0.02, 0.9], [2.05, -0.02, 1.0]])
+        )
+        np.testing.assert_allclose(feeler.closest, [0.03, -0.02, np.inf], atol=1e-9)

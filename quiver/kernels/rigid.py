@@ -147,17 +147,24 @@ def pushed_along(body, state, rx, ry, rz, px, py, pz, most):
 
 
 @register_jitable
-def touch(body, state, old, first, points, reaches, frames, shapes, pressed):
+def touch(body, state, old, first, points, reaches, widest, frames, shapes, pressed):
     """Push the body's points out of the colliders, one after another, and hold them back along the surface by Coulomb's law.
 
+    widest (K,) how far from a core a point of the body may touch, seen from the body's centre [m]
     pressed (M, K, 5): for each point and collider the impulses across and along the surface in this substep, and where the surface looks
     """
-    for m in range(len(points)):
-        ox, oy, oz = spun(old[3], old[4], old[5], old[6], points[m, 0], points[m, 1], points[m, 2])
-        for k in range(len(shapes)):
-            row, reach, kept = first + k, reaches[m, k], pressed[m, k]
+    moved = np.sqrt((state[0] - old[0]) ** 2 + (state[1] - old[1]) ** 2 + (state[2] - old[2]) ** 2)
+    for k in range(len(shapes)):
+        row = first + k
+        dx, dy, dz = state[0] - frames[row, 0], state[1] - frames[row, 1], state[2] - frames[row, 2]
+        near = shapes[k, BOUND] + widest[k] + moved
+        if near < 0.0 or dx * dx + dy * dy + dz * dz > near * near:
+            continue
+        for m in range(len(points)):
+            reach, kept = reaches[m, k], pressed[m, k]
             if reach <= NEVER:
                 continue
+            ox, oy, oz = spun(old[3], old[4], old[5], old[6], points[m, 0], points[m, 1], points[m, 2])
             rx, ry, rz = spun(state[3], state[4], state[5], state[6], points[m, 0], points[m, 1], points[m, 2])
             x, y, z = state[0] + rx, state[1] + ry, state[2] + rz
             dx, dy, dz = x - frames[row, 0], y - frames[row, 1], z - frames[row, 2]
@@ -195,7 +202,11 @@ def _advance_rigid(state, body, kind, keyed, dt, pull, keep, air, hold, limit, p
     record (S, 7) receives place and turn after each substep
     """
     many = len(shapes)
-    pressed = np.zeros((len(points), many, 5))
+    pressed, widest = np.zeros((len(points), many, 5)), np.full(many, NEVER)
+    for m in range(len(points)):
+        size = np.sqrt(points[m, 0] ** 2 + points[m, 1] ** 2 + points[m, 2] ** 2)
+        for k in range(many):
+            widest[k] = max(widest[k], reaches[m, k] + size)
     for step in range(len(keyed) - 1):
         old, aim, before = state.copy(), keyed[step + 1], keyed[step]
         wx, wy, wz = apart(before, aim)
@@ -223,7 +234,7 @@ def _advance_rigid(state, body, kind, keyed, dt, pull, keep, air, hold, limit, p
         pressed[:] = 0.0
         for _ in range(ROUNDS):
             if many > 0:
-                touch(body, state, old, step * many, points, reaches, frames, shapes, pressed)
+                touch(body, state, old, step * many, points, reaches, widest, frames, shapes, pressed)
             if kind == HINGE:
                 align(body, state, aim, 1.0)
             if kind != FREE:

@@ -193,7 +193,7 @@ def matrix(row, colliders=None):
         met[layer.id] = {contacts.colliders[index].id for index in indices}
 
     def meets(layer, collider):
-        return meets_skin(layer, collider) if collider.shape == "skin" else collider.id in met[layer.id]
+        return meets_skin(setup, layer, collider) if collider.shape == "skin" else collider.id in met[layer.id]
 
     return [(collider, [meets(layer, collider) for layer in setup.layers]) for collider in colliders]
 

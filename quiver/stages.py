@@ -1,0 +1,97 @@
+"""The stages of a run: what is simulated at the same time, and what it does to the pose that later stages hang on."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from quiver.errors import Unstable
+from quiver.rig.pose import world_matrices
+from quiver.waves import Wave
+
+
+@dataclass
+class Moving:
+    """Some frames while they are simulated: all their substeps, S of them, and the frames themselves, F of them.
+
+    pose, world (S, J) what carries later stages; final the pose (F, J) as all chains leave it; at the first frame; span the frames counted
+    from the run's start
+    """
+
+    pose: object
+    world: np.ndarray
+    final: object
+    at: int
+    span: slice
+
+
+class Stage:
+    """What a run simulates at the same time: chains, as one wave, props, and solids (by index).
+
+    rides  {node: (solid, its place on it)}
+    """
+
+    def __init__(self, run, paths, layers, group, rest_world):
+        self.skeleton, self.solids, self.is_needed, self.substeps = run.skeleton, group.solids, group.is_needed, run.substeps
+        self.props = [run.props[k] for k in group.props]
+        meeting = (run.contacts, [run.met[k] for k in group.paths], [run.skins[k] for k in group.paths])
+        self.wave = Wave(run.skeleton, paths, layers, run.spec.setup, run.substeps, rest_world, run.notes, *meeting) if paths else None
+        by_layer = {solid.layer.id: solid for solid in run.solids}
+        self.rides = {}
+        for path, layer in zip(paths, layers, strict=True):
+            if layer.rides in by_layer:
+                root, solid = int(path.point_nodes[0]), by_layer[layer.rides]
+                self.rides[root] = solid, solid.ride_of(rest_world[root, :, 3])
+                if not solid.body.is_free[self.rides[root][1][0]].any():
+                    run.notes.append(f"{layer.name}: where it hangs, “{solid.layer.name}” is held, so the flesh does not take it along")
+
+    def hang(self, moving):
+        """Shift the roots that ride on solids along with them, in place."""
+        ends = slice(self.substeps - 1, None, self.substeps)
+        for node, (solid, ride) in self.rides.items():
+            shifts, parent = solid.shifts(ride, self.substeps), self.skeleton.parents[node]
+            amounts = np.array([solid.layer.amount_at(moving.at + frame) for frame in range(len(shifts) // self.substeps)])
+            shifts *= np.repeat(amounts, self.substeps)[:, None]
+            if parent >= 0:
+                shifts = np.linalg.solve(moving.world[:, parent, :, :3], shifts[..., None])[..., 0]
+            moving.pose.translations[:, node] += shifts
+            moving.final.translations[:, node] += shifts[ends]
+        if self.rides:
+            moving.world = world_matrices(self.skeleton, moving.pose)
+
+    def swing(self, moving, threads):
+        """Simulate the chains and the props, and turn their joints in place. Raises Unstable."""
+        frames = len(moving.final.rotations)
+        try:
+            turns = [self._swing_wave(moving, frames, threads)] if self.wave else []
+            turns += [self._swing_prop(prop, moving, frames) for prop in self.props]
+        except Unstable as error:
+            raise Unstable(error.layer, moving.at + error.frame, error.reason) from error
+        for turn in turns:
+            turn()
+        if self.is_needed and turns:
+            moving.world = world_matrices(self.skeleton, moving.pose)
+
+    def _swing_wave(self, moving, frames, threads):
+        # Only what later stages hang on must be known between the frames too.
+        every = 1 if self.is_needed else self.substeps
+        driven = self.wave.advance(moving.world, self.wave.jumped[moving.span], frames, every, threads)
+        amounts = np.array([[layer.amount_at(frame) for layer in self.wave.layers] for frame in range(moving.at, moving.at + frames)])
+
+        def turn():
+            self.wave.apply(moving.final, driven.every(self.substeps // every), amounts)
+            if self.is_needed:
+                self.wave.apply(moving.pose, driven, np.repeat(amounts, self.substeps, axis=0))
+
+        return turn
+
+    def _swing_prop(self, prop, moving, frames):
+        record, keyed = prop.advance(moving.world, prop.jumped[moving.span], frames), prop.keyed(moving.world)
+        amounts = np.array([prop.layer.amount_at(frame) for frame in range(moving.at, moving.at + frames)])
+        world, ends = moving.world, slice(self.substeps - 1, None, self.substeps)
+
+        def turn():
+            prop.apply(moving.final, world[ends], record[ends], keyed[ends], amounts)
+            if self.is_needed:
+                prop.apply(moving.pose, world, record, keyed, np.repeat(amounts, self.substeps))
+
+        return turn
