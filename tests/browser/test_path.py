@@ -119,11 +119,18 @@ class PathTest(TestCase):
         browser.click(".fit-form button")
         browser.wait_for("return desk.colliders.view?.items.length > 10")
         self.finished_take(other_than=before)
-        place = browser.run(
-            "const {items} = desk.colliders.view, item = items.find(({facts}) => facts.name === 'jaw'), camera = desk.stage.camera;"
-            "const spot = camera.position.clone().fromArray(item.dots, 0).applyMatrix4(item.now).project(camera);"
+        browser.click(".colliders a[href*='collider=jaw']")
+        browser.wait_for("return desk.colliders.view?.chosen === 'jaw'")
+        # A dot of the jaw's that is seen and lies over no other's.
+        place = browser.wait_for(
+            "const view = desk.colliders.view, item = view.chosenItem, camera = desk.stage.camera;"
             "const box = document.getElementById('canvas').getBoundingClientRect();"
-            "return [box.left + (spot.x / 2 + 0.5) * box.width, box.top + (0.5 - spot.y / 2) * box.height]"
+            "for (let k = 0; k < item.dots.length; k += 3) {"
+            "  const spot = camera.position.clone().fromArray(item.dots, k).applyMatrix4(item.now).project(camera);"
+            "  const [x, y] = [(spot.x / 2 + 0.5) * box.width, (0.5 - spot.y / 2) * box.height];"
+            "  const found = view.under(x, y, camera, box.width, box.height);"
+            "  if (found?.item === item && !found.handle) return [box.left + x, box.top + y];"
+            "}"
         )
         drag = ActionChains(browser.driver).move_by_offset(*map(round, place)).click_and_hold()
         drag.move_by_offset(-20, 8).move_by_offset(-20, 8).release().perform()
