@@ -66,7 +66,7 @@ class SheetScene:
         self.nodes, self.body = nodes, sheet.build(nodes, faces, np.zeros(len(nodes)), 0.01, 0.025, 3.0)
         self.model = solid.sheet_model(self.body, DT, keep=0.99, gravity=(0.0, -9.81, 0.0))
         self.state, self.targets = solid.SolidState(nodes), np.repeat(nodes[None], SUBSTEPS, 0)
-        skin = SimpleNamespace(rest=self.points, triangles=self.triangles, margin=0.002, grip=0.4)
+        skin = SimpleNamespace(rest=self.points, triangles=self.triangles, layout=None, margin=0.002, grip=0.4)
         every, whole = np.arange(len(nodes)), np.tile([1.0, 0.0, 0.0, 0.0], (len(nodes), 1))
         self.carried = Carried(np.repeat(every[:, None], 4, 1), whole)
         self.contacts = SkinContacts(skin, self.carried, nodes, 0.002)

@@ -24,7 +24,7 @@ class Skin:
         self.collider, self.mesh, self.scale = collider, character.mesh(collider.mesh), scale
         self.mesh_index = character.mesh_index(collider.mesh)
         self.margin, self.grip = collider.value("margin") / 1000.0, collider.grip
-        self.triangles = self.mesh.triangles
+        self.triangles, self.layout = self.mesh.triangles, None
         self.rest = self.places(rest_matrices(character.skeleton)[None])[0]
 
     def places(self, world):
@@ -41,7 +41,8 @@ class Feeler:
     """
 
     def __init__(self, skin, rest):
-        self.skin, self.tree = skin, NearestOn(skin.rest, skin.triangles)
+        self.skin, self.tree = skin, NearestOn(skin.rest, skin.triangles, skin.layout)
+        skin.layout = self.tree.layout
         self.guesses = np.full(len(rest), -1)
         self._looks = None, None
         self.is_rim = _rim(skin.triangles, len(skin.rest))

@@ -67,7 +67,7 @@ def collar_part(distance, weights_of):
 
 def blanket_part(distance, weights_of):
     """A saddle blanket, laid over the back on both sides of the frill, which goes through a slit in it."""
-    along, across = np.linspace(-0.36, 0.20, 30), np.linspace(-1.0, 1.0, 47)
+    along, across = np.linspace(-0.36, 0.20, 20), np.linspace(-1.0, 1.0, 43)
     angle = np.radians(98.0) * across
     outwards = np.stack([np.sin(angle), np.cos(angle), 0.0 * angle], 1)
     reaches = np.linspace(0.12, 0.6, 321)

@@ -16,8 +16,9 @@ class SheetMeasure:
         return 100.0 * (self._area(positions) / self.area - 1.0), 100.0 * (largest - 1.0)
 
     def _area(self, places):
-        a, b, c = (places[self.triangles[:, k]] for k in range(3))
-        return 0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
+        a, b, c = np.take(places, self.triangles.T, axis=0)
+        return 0.5 * float(np.sqrt(np.sum(np.cross(b - a, c - a) ** 2, axis=1)).sum())
 
     def _lengths(self, places):
-        return np.linalg.norm(places[self.edges[:, 1]] - places[self.edges[:, 0]], axis=1)
+        ends = np.take(places, self.edges.T, axis=0)
+        return np.sqrt(np.sum((ends[1] - ends[0]) ** 2, axis=1))

@@ -9,13 +9,18 @@ WORTH_A_THREAD = 512
 
 
 class NearestOn:
-    """Triangles int (F, 3), F > 0, of points (V, 3), asked again and again while they move."""
+    """Triangles int (F, 3), F > 0, of points (V, 3), asked again and again while they move.
 
-    def __init__(self, points, triangles):
+    ``layout`` is another's of the same triangles, which need not be found twice.
+    """
+
+    def __init__(self, points, triangles, layout=None):
         self.triangles = np.ascontiguousarray(triangles, np.int32)
         points = np.ascontiguousarray(points, float)
-        centres = points[self.triangles].mean(1)
-        self.order, self.starts = kernel.build_tree(centres, kernel.levels_of(len(centres)))
+        if layout is None:
+            centres = points[self.triangles].mean(1)
+            layout = kernel.build_tree(centres, kernel.levels_of(len(centres)))
+        self.layout = self.order, self.starts = layout
         self.boxes = np.empty((2 * len(self.starts) - 3, 6))
         self.move(points)
 
