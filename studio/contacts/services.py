@@ -29,7 +29,7 @@ def add(row, shape, joint):
     if shape == "skin":
         name = character.mesh(mesh).name
         return edit(row, lambda setup: setup.with_new_collider("skin", name, size=(), mesh=name), f"Collider: {name}")
-    fields, name = _placed(character, shape, joint), joint or LABELS.get(shape, "Collider")
+    fields, name = _placed(character, shape, _joint(row, joint)), joint or LABELS.get(shape, "Collider")
     return edit(row, lambda setup: setup.with_new_collider(shape, name, **fields), f"Collider: {name}")
 
 

@@ -70,6 +70,18 @@ class ColliderDeskTest(DeskTest):
         self.post("motion/undo/")
         self.assertEqual(len(self.fresh.setup.colliders), 2)
 
+    def test_what_cannot_be_added_is_refused(self):
+        for fields, words in (
+            ({"shape": "cone"}, "of the shape"),
+            ({"shape": "ball", "joint": "wing"}, "wing"),
+            ({"shape": "skin:x"}, "meshes"),
+        ):
+            self.assertContains(self.post("contacts/add/", **fields), words, status_code=422)
+        self.post("contacts/add/", shape="skin:strip")
+        self.assertEqual((self.fresh.setup.colliders[-1].shape, self.fresh.setup.colliders[-1].mesh), ("skin", "strip"))
+        self.assertContains(self.client.get(self.url("contacts/?collider=strip")), "as it moves with the joints")
+        self.assertEqual(len(self.client.get(self.url("contacts/shapes")).json()["colliders"]), 1)
+
     def test_a_layer_is_told_to_meet_and_to_spare(self):
         meet = f"contacts/{self.collider.id}/meet/"
         self.post(meet, layer="arm", meets="no")
