@@ -25,7 +25,7 @@ import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, GRIP, WIDE, into, touched, turned
+from quiver.kernels.contacts import BOUND, kept_out
 from quiver.kernels.lanes import any_less, larger, load, splat, sqrt, store, where_less
 
 INVERSE_MASS = 0
@@ -297,17 +297,6 @@ def apply_limits(n, state, s0, params, p0, motion, m0, axes, a0):
         store3(state, s0 + 6 * i, ux, uy, uz)
         qw, qx, qy, qz = turn_onto(qw, qx, qy, qz, tx, ty, tz, dx, dy, dz)
         px, py, pz = ux, uy, uz
-
-
-@register_jitable
-def kept_out(colliders, k, row, reach, ax, ay, az, bx, by, bz):
-    """How far a point that moved from a to b is pushed by collider ``k``, whose frame is in ``row``: x y z."""
-    frames, shapes, _ = colliders
-    ax, ay, az = into(frames, row, 12, ax, ay, az)
-    bx, by, bz = into(frames, row, 0, bx, by, bz)
-    core = shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW]
-    x, y, z = touched(ax, ay, az, bx, by, bz, *core, reach, shapes[k, GRIP])
-    return turned(frames, row, x - bx, y - by, z - bz)
 
 
 @register_jitable

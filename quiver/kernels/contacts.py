@@ -109,6 +109,17 @@ def turned(frames, row, x, y, z):
     )
 
 
+@register_jitable
+def kept_out(colliders, k, row, reach, ax, ay, az, bx, by, bz):
+    """How far a point that moved from a to b is pushed by collider ``k``, whose frame is in ``row``: x y z."""
+    frames, shapes, _ = colliders
+    ax, ay, az = into(frames, row, 12, ax, ay, az)
+    bx, by, bz = into(frames, row, 0, bx, by, bz)
+    core = shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW]
+    x, y, z = touched(ax, ay, az, bx, by, bz, *core, reach, shapes[k, GRIP])
+    return turned(frames, row, x - bx, y - by, z - bz)
+
+
 def _distances(points, frames, shapes, out):
     """Distances (V, K) of points (V, 3) to the cores of K colliders, which stand as ``frames`` (K, FRAME) say."""
     for v in range(len(points)):
