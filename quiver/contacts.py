@@ -11,7 +11,7 @@ from quiver.rig.pose import rest_matrices
 from quiver.sim.obstacles import frame_rows, shape_rows
 from quiver.sim.packing import spots_in_lanes
 from quiver.sim.solid import NO_HELD, NO_SPOT_LANES, NO_SPOTS
-from quiver.skins import NEAR, Skin, SkinContacts, joined
+from quiver.skins import NEAR, Skin, SkinContacts
 
 KNOWN = 3
 """Answers that are kept besides the last one."""
@@ -248,9 +248,16 @@ class SoftContacts:
         """What may touch in a frame, as `advance` of sim/solid.py takes it; keyed_moves (N, 3) [m] of the particles in it."""
         way = self.carried.way(state, keyed_moves, self.seconds)
         held = self.shapes.touches(frame, state, way) if self.shapes else NO_HELD
-        spots = joined([skin.touches(frame, state, way) for skin in self.skins])
-        # What is one particle each goes sixteen at a time.
-        return (held, NO_SPOTS, spots_in_lanes(spots)) if self.carried.is_single else (held, spots, NO_SPOT_LANES)
+        spots = [skin.touches(frame, state, way) for skin in self.skins]
+        if not self.carried.is_single:
+            return held, joined(spots, NO_SPOTS), NO_SPOT_LANES
+        # What is one particle each goes sixteen at a time; each skin begins a block, so that none has a particle twice.
+        return held, NO_SPOTS, joined([spots_in_lanes(each) for each in spots], NO_SPOT_LANES)
+
+
+def joined(groups, none):
+    """Arrays of several skins as one; ``none`` where there are no skins."""
+    return tuple(np.concatenate(parts) for parts in zip(*groups, strict=True)) if groups else none
 
 
 def _rows(placed, jumped, per_frame):

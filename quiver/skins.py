@@ -2,12 +2,13 @@
 
 import numpy as np
 
+from quiver.errors import BadInput
 from quiver.kernels import contacts as kernel
 from quiver.kernels.nearest import blend, vertex_normals
 from quiver.mesh.nearest import NearestOn
+from quiver.mesh.topology import welded
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions, skinned_through
-from quiver.sim.solid import NO_SPOTS
 
 NEAR = 0.01
 """What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
@@ -24,8 +25,11 @@ class Skin:
         self.collider, self.mesh, self.scale = collider, character.mesh(collider.mesh), scale
         self.mesh_index = character.mesh_index(collider.mesh)
         self.margin, self.grip = collider.value("margin") / 1000.0, collider.grip
-        self.triangles, self.layout = self.mesh.triangles, None
         self.rest = self.places(rest_matrices(character.skeleton)[None])[0]
+        # Seams of colours or textures do not cut it.
+        self.triangles, self.layout = welded(self.rest, self.mesh.triangles), None
+        if not len(self.triangles):
+            raise BadInput(f"collider “{collider.name}”: expected a mesh with triangles, “{self.mesh.name}” has none")
 
     def places(self, world):
         """Where its vertices are, (F, V, 3), in node matrices (F, J, 3, 4)."""
@@ -117,11 +121,6 @@ class SkinContacts:
         near = np.concatenate([spots[rows], ends[0], normals[rows], ends[1]], axis=1)
         grips = np.full(len(rows), self.skin.grip)
         return points[rows], self.carried.corners[rows], self.carried.shares[rows], near, self.reaches[rows], grips
-
-
-def joined(groups):
-    """The spots of several skins as one."""
-    return tuple(np.concatenate(parts) for parts in zip(*groups, strict=True)) if groups else NO_SPOTS
 
 
 class SkinDepth:

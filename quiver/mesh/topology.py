@@ -52,6 +52,14 @@ def topology(positions, triangles):
     return Topology(place_of, places.astype(float), corners, links, piece_of)
 
 
+def welded(positions, triangles):
+    """The triangles (T, 3) between the first vertices at each place of positions (V, 3), without flat ones."""
+    _, first, place_of = np.unique(np.asarray(positions, np.float32), axis=0, return_index=True, return_inverse=True)
+    corners = first[place_of.ravel()][triangles]
+    a, b, c = corners.T
+    return corners[(a != b) & (b != c) & (a != c)]
+
+
 def distance_along(top, sources, limit=np.inf):
     """Distance along the edges from the nearest of the source places (P,): at most ``limit``, beyond it infinite (Dijkstra)."""
     if not len(sources):

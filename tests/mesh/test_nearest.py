@@ -6,6 +6,7 @@ import numpy as np
 
 from quiver.kernels import nearest
 from quiver.mesh.nearest import NearestOn
+from quiver.mesh.topology import welded
 
 
 class NearestTest(TestCase):
@@ -62,3 +63,10 @@ class NearestTest(TestCase):
         for find, (found, shares) in zip((nearest.find_nearest, nearest.find_nearest.py_func), arrays, strict=True):
             find(0, 20, self.queries, np.full(20, 9.0), self.points, self.triangles, order, starts, boxes, found, shares)
         np.testing.assert_array_equal(arrays[0][0], arrays[1][0])
+
+
+class WeldedTest(TestCase):
+    def test_seams_do_not_cut_and_flat_triangles_go(self):
+        positions = [[0, 0, 0], [1, 0, 0], [0, 1, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]]
+        found = welded(positions, np.array([[0, 1, 2], [3, 4, 5], [1, 3, 4]]))
+        np.testing.assert_array_equal(found, [[0, 1, 2], [1, 4, 2]])
