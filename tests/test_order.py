@@ -21,6 +21,9 @@ class RidingTest(TestCase):
     def setUpClass(cls):
         glb, cls.setup = mudwick.build()
         cls.character, _ = read_character(glb, "Mudwick")
+        # In the demo the bell is a prop.
+        bell = replace(cls.setup.layer("tail"), id="bell", name="Bell", chains=(ChainPick("bell_1", "bell_1"),))
+        cls.setup = cls.setup.with_layer(bell)
 
     def setup_of(self, *layers):
         return replace(self.setup, layers=layers, preroll_frames=6.0)

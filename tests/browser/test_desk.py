@@ -94,7 +94,7 @@ class DeskTest(TestCase):
 
     def test_worst_frame_and_scrubbing_in_the_score(self):
         self.open()
-        self.browser.wait_for("return document.querySelectorAll('.lane-label > .peak').length === 6")
+        self.browser.wait_for("return document.querySelectorAll('.lane-label > .peak').length === 8")
         # In one go: the score may be swapped for a newer one between finding and reading.
         peak = int(self.browser.run("return document.querySelector('.peak').dataset.frame"))
         self.browser.click(".peak")
@@ -193,7 +193,7 @@ class NoWebglTest(TestCase):
             browser.open(f"/characters/{app.mudwick}/motion/")
             self.assertTrue(browser.find("#no-webgl").is_displayed())
             self.assertIn("Everything else works", browser.text("#no-webgl"))
-            browser.wait_for("return document.querySelectorAll('#score .added').length === 6")
+            browser.wait_for("return document.querySelectorAll('#score .added').length === 8")
             browser.set_value("#dial-wobble_rate", 2.9)
             browser.wait_for("return window.desk.ended && document.querySelector('#take-status').textContent.includes('Take 5 finished')")
             browser.click(".peak")

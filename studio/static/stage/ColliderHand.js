@@ -12,11 +12,13 @@ export class ColliderHand {
   /** Show what the panel says; called again when the setup or the panel changed. */
   async follow() {
     const field = this._field, { desk } = this;
+    // What is in the hand stays as it is; letting go shows the panel, and this, anew.
+    if (this.pressed) return;
     const asked = this.asked = {};
     const response = field && desk.view ? await fetch(field.dataset.shapes, { credentials: 'same-origin' }) : null;
     const found = response?.ok ? await response.json() : null;
-    // Another call came in between.
-    if (asked !== this.asked) return;
+    // Another call, or a press, came in between.
+    if (asked !== this.asked || this.pressed) return;
     this.view?.dispose();
     this.view = null;
     if (found) {
