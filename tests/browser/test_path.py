@@ -129,10 +129,10 @@ class PathTest(TestCase):
             "  const spot = camera.position.clone().fromArray(item.dots, k).applyMatrix4(item.now).project(camera);"
             "  const [x, y] = [(spot.x / 2 + 0.5) * box.width, (0.5 - spot.y / 2) * box.height];"
             "  const found = view.under(x, y, camera, box.width, box.height);"
-            "  if (found?.item === item && !found.handle) return [box.left + x, box.top + y];"
+            "  if (found?.item === item && !found.handle) return [x - box.width / 2, y - box.height / 2];"
             "}"
         )
-        drag = ActionChains(browser.driver).move_by_offset(*map(round, place)).click_and_hold()
+        drag = ActionChains(browser.driver).move_to_element_with_offset(browser.find("#canvas"), *map(round, place)).click_and_hold()
         drag.move_by_offset(-20, 8).move_by_offset(-20, 8).release().perform()
         browser.wait_for("return document.querySelector('.last-change').textContent.includes('jaw: moved')")
         browser.wait_for("return document.querySelector('.colliders .is-chosen a')?.textContent.startsWith('jaw')")
