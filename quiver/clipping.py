@@ -37,7 +37,7 @@ class ClipDepth:
         """
         points = self._points(world, offsets)
         placed = self.contacts.placements(world)[:, self.met]
-        skins = [each.skin.places(world) for each in self.skins]
+        skins = [each.skin.surface.places(world) for each in self.skins]
         deepest, where = np.zeros(len(world)), np.full((len(world), 2), -1)
         for frame, (places, stand) in enumerate(zip(points, placed, strict=True)):
             rows = frame_rows(np.stack([stand, stand]))[0]

@@ -1,5 +1,7 @@
 """The character's own skin as a collider: a mesh that moves with every frame, and what touches it."""
 
+from collections import OrderedDict
+
 import numpy as np
 
 from quiver.errors import BadInput
@@ -12,30 +14,57 @@ from quiver.rig.skinning import skinned_positions, skinned_through
 
 NEAR = 0.01
 """What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
+KEPT_SURFACES = 8
 RIM = 0.02
 """A spot nearer to the rim of an open skin than this share of a triangle says nothing of in and out: what is beyond is beside it."""
 DEEP = 0.08
 """Deeper than that inside nothing is looked for: on the far side of a limb there is another skin [m]."""
 
 
-class Skin:
-    """One collider that is a mesh of the character. Lengths in metres. Raises BadInput where there is no such mesh."""
+class Surface:
+    """What a mesh of a character is, whatever the setup says: rest (V, 3) [m], triangles (F, 3), their rim, the layout of their tree.
 
-    def __init__(self, character, collider, scale):
-        self.collider, self.mesh, self.scale = collider, character.mesh(collider.mesh), scale
-        self.mesh_index = character.mesh_index(collider.mesh)
-        self.margin, self.grip = collider.value("margin") / 1000.0, collider.grip
+    Raises BadInput where the mesh has no triangles.
+    """
+
+    def __init__(self, character, name, scale):
+        self.mesh, self.mesh_index, self.scale = character.mesh(name), character.mesh_index(name), scale
         self.rest = self.places(rest_matrices(character.skeleton)[None])[0]
         # Seams of colours or textures do not cut it.
-        self.triangles, self.layout = welded(self.rest, self.mesh.triangles), None
+        self.triangles = welded(self.rest, self.mesh.triangles)
         if not len(self.triangles):
-            raise BadInput(f"collider “{collider.name}”: expected a mesh with triangles, “{self.mesh.name}” has none")
+            raise BadInput(f"expected a mesh with triangles to touch, “{name}” has none")
+        self.is_rim = _rim(self.triangles, len(self.rest))
+        self.layout = NearestOn(self.rest, self.triangles).layout
 
     def places(self, world):
         """Where its vertices are, (F, V, 3), in node matrices (F, J, 3, 4)."""
         if self.mesh.skin >= 0:
             return self.scale * skinned_through(self.mesh, world).astype(float)
         return self.scale * np.stack([skinned_positions(self.mesh, placed) for placed in world]).astype(float)
+
+
+_surfaces = OrderedDict()
+
+
+def surface_of(character, name, scale):
+    """The Surface of a mesh, kept from the last time. Raises BadInput."""
+    key = (id(character), name, scale)
+    found = _surfaces.get(key)
+    if found is None or found[0] is not character:
+        # The character is kept with it: its id stays its own that way.
+        found = _surfaces[key] = (character, Surface(character, name, scale))
+        while len(_surfaces) > KEPT_SURFACES:
+            _surfaces.popitem(last=False)
+    return found[1]
+
+
+class Skin:
+    """One collider that is a mesh of the character. Lengths in metres. Raises BadInput where there is no such mesh."""
+
+    def __init__(self, character, collider, scale):
+        self.collider, self.margin, self.grip = collider, collider.value("margin") / 1000.0, collider.grip
+        self.surface = surface_of(character, collider.mesh, scale)
 
 
 class Feeler:
@@ -45,12 +74,12 @@ class Feeler:
     """
 
     def __init__(self, skin, rest):
-        self.skin, self.tree = skin, NearestOn(skin.rest, skin.triangles, skin.layout)
-        skin.layout = self.tree.layout
+        surface = skin.surface
+        self.tree = NearestOn(surface.rest, surface.triangles, surface.layout)
         self.guesses = np.full(len(rest), -1)
         self._looks = None, None
-        self.is_rim = _rim(skin.triangles, len(skin.rest))
-        distances, *_ = self.feel(skin.rest, rest, np.full(len(rest), DEEP))
+        self.is_rim = surface.is_rim
+        distances, *_ = self.feel(surface.rest, rest, np.full(len(rest), DEEP))
         self.closest = np.where(np.isnan(distances), np.inf, distances)
 
     def feel(self, skin_places, points, limits):
@@ -102,11 +131,11 @@ class SkinContacts:
 
     def start(self, world):
         """Begin in node matrices (J, 3, 4)."""
-        self.before = self.skin.places(world[None])[0]
+        self.before = self.skin.surface.places(world[None])[0]
 
     def ready(self, world, jumped, per_frame):
         """Take the node matrices (S, J, 3, 4) of some frames."""
-        self.ends = self.skin.places(world[per_frame - 1 :: per_frame])
+        self.ends = self.skin.surface.places(world[per_frame - 1 :: per_frame])
         self.jumped = jumped
 
     def touches(self, frame, state, way):
