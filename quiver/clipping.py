@@ -4,12 +4,9 @@ import numpy as np
 
 from quiver.kernels import contacts as kernel
 from quiver.rig.pose import rest_matrices
-from quiver.rig.skinning import skinned_positions, skinned_through, subset
+from quiver.rig.skinning import skinned_through, subset
 from quiver.sim.obstacles import frame_rows
 from quiver.skins import SkinDepth
-
-MOSTLY = 0.5
-"""A vertex belongs to joints that move so much of it."""
 
 
 class ClipDepth:
@@ -51,19 +48,6 @@ class ClipDepth:
     def _points(self, world, offsets):
         parts = [np.zeros((len(world), 0, 3))]
         for index, _, mesh in self.parts:
-            places = skinned_through(mesh, world) if mesh.skin >= 0 else np.stack([skinned_positions(mesh, placed) for placed in world])
+            places = skinned_through(mesh, world)
             parts.append(places + offsets[index] if index in offsets else places)
         return self.scale * np.concatenate(parts, axis=1).astype(float)
-
-
-def skin_of_nodes(character, nodes):
-    """{mesh index: vertices} of which most is moved by some nodes and those below them."""
-    nodes = {below for node in nodes for below in character.skeleton.below(int(node))}
-    found = {}
-    for index, mesh in enumerate(character.meshes):
-        if mesh.skin < 0:
-            found[index] = np.arange(len(mesh.positions)) if mesh.node in nodes else np.zeros(0, int)
-        else:
-            share = (mesh.weights * np.isin(mesh.joints, list(nodes))).sum(1)
-            found[index] = np.flatnonzero(share > MOSTLY)
-    return {index: own for index, own in found.items() if len(own)}

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from quiver import dials
+from quiver.kernels.contacts import FOR_EVER
 
 SIZES = {
     "ball": ("radius",),
@@ -16,7 +17,6 @@ SIZES = {
 """What each shape is measured by. A capsule runs along its own Y, between the centres of its ends; the ground lies below
 its own Y, and a skin is a mesh of the character."""
 LABELS = {"ball": "Ball", "capsule": "Capsule", "box": "Rounded box", "ground": "Ground", "skin": "Own skin"}
-FOR_EVER = 1e9
 STUCK = 1e6
 """The friction of a surface that grips."""
 

@@ -39,8 +39,8 @@ class Contacts:
         rest = rest_matrices(skeleton)[self.nodes]
         rest[self.nodes < 0] = np.eye(3, 4)
         # Where it is from the joint it rides on, turned as that joint's turn alone: a joint that stretches does not bend it.
-        self._joint_turns = transforms.pure_rotations(rest[:, :, :3])
-        self._turns = np.swapaxes(self._joint_turns, 1, 2) @ transforms.to_matrices(turns)
+        joint_turns = transforms.pure_rotations(rest[:, :, :3])
+        self._turns = np.swapaxes(joint_turns, 1, 2) @ transforms.to_matrices(turns)
         self._places = np.einsum("kij,kj->ki", np.linalg.pinv(rest[:, :, :3]), places - rest[:, :, 3])
         self.radii = np.array([each.radius for each in self.colliders]) * self.scale
         self.margins = np.array([each.value("margin") for each in self.colliders]) / 1000.0
@@ -87,11 +87,11 @@ class Contacts:
         """The Skins that a layer meets."""
         return [skin for skin in self.skins if meets_skin(setup, layer, skin.collider)]
 
-    def distances(self, points, frames=None):
-        """Distances (..., K) [m] of points (..., 3) from the cores, in the rest pose or as frames (K, FRAME) say."""
+    def distances(self, points):
+        """Distances (..., K) [m] of points (..., 3) from the cores in the rest pose."""
         flat = np.ascontiguousarray(np.reshape(points, (-1, 3)), float)
         out = np.empty((len(flat), len(self)))
-        kernel.distances(flat, self.rest if frames is None else frames, self.shapes, out)
+        kernel.distances(flat, self.rest, self.shapes, out)
         return out.reshape(*np.shape(points)[:-1], len(self))
 
     def reaches(self, points, thickness=0.0):
@@ -126,7 +126,34 @@ def flesh_carriers(character, setup, layer):
     return tuple(int(node) for node in np.flatnonzero(shares > MAIN_SHARE))
 
 
-class ChainContacts:
+class Followed:
+    """Some of the Contacts (``met``, L indices) while a run goes on: where they are in each substep."""
+
+    def __init__(self, contacts, met):
+        self.contacts, self.met = contacts, met
+        self.shapes = np.ascontiguousarray(contacts.shapes[met])
+
+    def start(self, world):
+        """Begin in node matrices (J, 3, 4)."""
+        self.before = self.contacts.placements(world[None])[:, self.met]
+
+    def rows(self, world, jumped, per_frame):
+        """Frames (S, L, FRAME) in node matrices (S, J, 3, 4) of some frames, so many samples each.
+
+        jumped  bool (F,): in such a frame they stand where it ends, as if they had always been there
+        """
+        placed = self.contacts.placements(world)[:, self.met]
+        rows = frame_rows(np.concatenate([self.before, placed]))
+        self.before = placed[-1:]
+        for frame in np.flatnonzero(jumped):
+            span = slice(frame * per_frame, (frame + 1) * per_frame)
+            rows[span, :, :12] = rows[span, :, 12:] = rows[span.stop - 1, :, :12]
+            if span.stop < len(rows):
+                rows[span.stop, :, 12:] = rows[span.stop - 1, :, :12]
+        return rows
+
+
+class ChainContacts(Followed):
     """What a wave of C chains of n segments meets: L of the colliders.
 
     met      for each chain the colliders it meets; rest (C, n + 1, 3) its points in the rest pose [m]
@@ -134,34 +161,21 @@ class ChainContacts:
     """
 
     def __init__(self, contacts, met, rest, thickness):
-        self.contacts = contacts
-        self.used = np.unique(np.concatenate([np.zeros(0, int), *met]))
+        super().__init__(contacts, np.unique(np.concatenate([np.zeros(0, int), *met])))
         ends = contacts.reaches(rest, thickness)
         middles = contacts.reaches(0.5 * (rest[:, 1:] + rest[:, :-1]), 0.5 * (thickness[:, 1:] + thickness[:, :-1]))
-        reaches = np.stack([middles, ends[:, 1:]], axis=2)[..., self.used]
+        reaches = np.stack([middles, ends[:, 1:]], axis=2)[..., self.met]
         for chain, own in enumerate(met):
-            reaches[chain][..., ~np.isin(self.used, own)] = kernel.NEVER
+            reaches[chain][..., ~np.isin(self.met, own)] = kernel.NEVER
         self.reaches = np.moveaxis(reaches, -1, 1)
-        self.shapes = contacts.shapes[self.used].astype(np.float32)
-
-    def start(self, world):
-        """Begin in node matrices (J, 3, 4)."""
-        self.before = self._placements(world[None])
+        self.shapes = self.shapes.astype(np.float32)
 
     def frames(self, world, jumped, per_frame, origin):
-        """Frames (S, L, FRAME) float32, seen from ``origin`` (3,), in node matrices (S, J, 3, 4).
-
-        jumped  bool (F,): in such a frame they stand where it ends, as if they had always been there
-        """
-        placed = self._placements(world)
-        rows = _rows(np.concatenate([self.before, placed]), jumped, per_frame)
-        self.before = placed[-1:]
+        """What `rows` says, float32, seen from ``origin`` (3,)."""
+        rows = self.rows(world, jumped, per_frame)
         rows[..., :3] -= origin
         rows[..., 12:15] -= origin
         return rows.astype(np.float32)
-
-    def _placements(self, world):
-        return self.contacts.placements(world)[:, self.used]
 
 
 class Carried:
@@ -178,6 +192,7 @@ class Carried:
         return np.einsum("rc,rck->rk", self.shares, values[self.corners].astype(float))
 
     def places(self, state):
+        """Where the points are (R, 3) [m], from a SolidState."""
         return self.of(state.positions)
 
     def way(self, state, keyed_moves, seconds):
@@ -185,26 +200,20 @@ class Carried:
         return np.linalg.norm(self.of(keyed_moves), axis=1) + np.linalg.norm(self.of(state.velocities[:, :3]), axis=1) * seconds
 
 
-class SurfaceContacts:
+class SurfaceContacts(Followed):
     """What a soft body's surface meets of the simple shapes: L of the colliders.
 
     met      the colliders (indices); carried (Carried) its points, surface (R, 3) they in the rest pose, thickness around them [m]
     """
 
     def __init__(self, contacts, met, carried, surface, thickness):
-        self.contacts, self.met, self.carried = contacts, met, carried
+        super().__init__(contacts, met)
+        self.carried = carried
         self.reaches = contacts.reaches(surface, np.full(len(surface), thickness))[:, met]
-        self.shapes = np.ascontiguousarray(contacts.shapes[met])
-
-    def start(self, world):
-        """Begin in node matrices (J, 3, 4)."""
-        self.before = self.contacts.placements(world[None])[:, self.met]
 
     def ready(self, world, jumped, per_frame):
-        """Take the node matrices (S, J, 3, 4) of some frames; ``jumped`` and ``per_frame`` as in ChainContacts."""
-        placed = self.contacts.placements(world)[:, self.met]
-        self._frames = _rows(np.concatenate([self.before, placed]), jumped, per_frame)
-        self._per_frame, self.before = per_frame, placed[-1:]
+        """Take the node matrices (S, J, 3, 4) of some frames."""
+        self._frames, self._per_frame = self.rows(world, jumped, per_frame), per_frame
 
     def touches(self, frame, state, way):
         """What may touch in a frame, as `push_held` takes it; way (R,) is how far each point may move in it [m]."""
@@ -260,33 +269,13 @@ def joined(groups, none):
     return tuple(np.concatenate(parts) for parts in zip(*groups, strict=True)) if groups else none
 
 
-def _rows(placed, jumped, per_frame):
-    """Frames (S, L, FRAME) from placements (S + 1, L, 3, 4); where a frame ``jumped`` (F,) they stand where it ends."""
-    rows = frame_rows(placed)
-    for frame in np.flatnonzero(jumped):
-        span = slice(frame * per_frame, (frame + 1) * per_frame)
-        rows[span, :, :12] = rows[span, :, 12:] = rows[span.stop - 1, :, :12]
-        if span.stop < len(rows):
-            rows[span.stop, :, 12:] = rows[span.stop - 1, :, :12]
-    return rows
+class PropContacts(Followed):
+    """What a rigid thing meets of the simple shapes (``met``, indices).
 
+    body (PropBody): points (M, 3) of its surface along its principal axes [m], reaches (M, L)
+    """
 
-class PropContacts:
-    """What a rigid thing meets of the simple shapes (``met``, indices); points (M, 3) of its surface in the rest pose [m]."""
-
-    def __init__(self, contacts, met, points):
-        self.contacts, self.met = contacts, met
-        self.reaches = np.ascontiguousarray(contacts.reaches(points)[:, met])
-        self.shapes = np.ascontiguousarray(contacts.shapes[met])
-
-    def start(self, world):
-        """Begin in node matrices (J, 3, 4)."""
-        self.before = self.contacts.placements(world[None])[:, self.met]
-
-    def ready(self, world, jumped, per_frame, body):
-        """Frames (S L, FRAME), shapes, points along a body's principal axes and reaches, for node matrices (S, J, 3, 4) of some frames."""
-        placed = self.contacts.placements(world)[:, self.met]
-        rows = _rows(np.concatenate([self.before, placed]), jumped, per_frame)
-        self.before = placed[-1:]
-        points = np.ascontiguousarray((body.points - body.centre) @ body.axes)
-        return rows.reshape(-1, kernel.FRAME), self.shapes, points, self.reaches
+    def __init__(self, contacts, met, body):
+        super().__init__(contacts, met)
+        self.points = np.ascontiguousarray((body.points - body.centre) @ body.axes)
+        self.reaches = np.ascontiguousarray(contacts.reaches(body.points)[:, met])

@@ -4,7 +4,7 @@ import numpy as np
 
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
-from quiver.rig.skinning import skinned_positions, skinned_through, subset
+from quiver.rig.skinning import skinned_through, subset
 
 SMOOTHINGS = 2
 """Rounds in which the painted map is evened out, so that no edge of the brush shows as a crease."""
@@ -40,10 +40,7 @@ class FinalSkin:
             offsets[:, np.searchsorted(moved, self.vertices)] += (kept * apart).astype(np.float32)
 
     def _places(self, world):
-        part = subset(self.mesh, self.vertices)
-        if part.skin < 0:
-            return np.stack([skinned_positions(part, placed) for placed in world])
-        return skinned_through(part, world)
+        return skinned_through(subset(self.mesh, self.vertices), world)
 
 
 def final_skins(character, setup, turned):

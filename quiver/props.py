@@ -3,11 +3,12 @@
 import numpy as np
 
 from quiver.bodies import chain as swing
-from quiver.bodies import prop
+from quiver.bodies import fitting, prop
 from quiver.contacts import PropContacts
 from quiver.errors import BadInput, Unstable
 from quiver.jumps import jumps_of
 from quiver.kernels import rigid
+from quiver.kernels.contacts import FRAME, SHAPE
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
@@ -17,7 +18,7 @@ KINDS = {"ball": rigid.BALL, "hinge": rigid.HINGE, "free": rigid.FREE}
 
 
 class Prop:
-    """One prop: what a joint (``node``) and those below it move."""
+    """One prop: what a joint (``node``) and those below it move. Raises BadInput where that is no mesh; remarks go to ``notes``."""
 
     def __init__(self, character, layer, node, setup, notes):
         self.layer, self.node, self.setup, self.scale = layer, node, setup, setup.metres_per_unit
@@ -35,6 +36,7 @@ class Prop:
         axis = (
             body.axes.T @ self.rest_turn @ np.eye(3)["xyz".index(layer.value("axis"))] if layer.value("joint") == "hinge" else np.zeros(3)
         )
+        self.pivot = pivot
         self.numbers = np.concatenate([[1.0 / body.mass], 1.0 / body.inertia, pivot, axis])
         # From the joint's own turn to the principal axes, and the centre seen from the joint.
         self.own_turn = self.rest_turn.T @ body.axes
@@ -45,7 +47,7 @@ class Prop:
         met = contacts.met_by(self.layer, driven)
         self.met, self.met_nodes = met, [int(node) for node in contacts.nodes[met] if node >= 0]
         if len(met):
-            self.touching = PropContacts(contacts, met, self.body.points)
+            self.touching = PropContacts(contacts, met, self.body)
 
     def compile(self, substeps):
         """Take the length of a substep."""
@@ -66,6 +68,7 @@ class Prop:
         return np.concatenate([centres, transforms.from_matrices(turns @ self.own_turn)], axis=1)
 
     def size(self):
+        """How large it is, corner to corner [m]."""
         return float(np.linalg.norm(np.ptp(self.body.points, axis=0)))
 
     def jumps(self, frame_world):
@@ -80,10 +83,17 @@ class Prop:
             self.touching.start(world)
 
     def advance(self, world, jumped, frames):
-        """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4): places and turns (S, 7). Raises Unstable."""
+        """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4): places and turns (S, 7), and the keyed ones (S, 7).
+
+        jumped  bool (frames,): in such a frame it is keyed from the start where the frame ends. Raises Unstable.
+        """
         keyed = self.keyed(world)
         per_frame = len(world) // frames
-        rows, shapes, points, reaches = self.touching.ready(world, jumped, per_frame, self.body) if self.touching else _NOTHING
+        rows, shapes, points, reaches = _NOTHING
+        if self.touching:
+            touching = self.touching
+            rows, shapes, points, reaches = touching.rows(world, jumped, per_frame), touching.shapes, touching.points, touching.reaches
+            rows = rows.reshape(-1, FRAME)
         record = np.empty((len(world), 7))
         for frame in range(frames):
             part = slice(frame * per_frame, (frame + 1) * per_frame)
@@ -97,8 +107,7 @@ class Prop:
             self.before = keyed[part.stop - 1]
             if not np.abs(self.state).max() < max(RUNAWAY, np.abs(keyed).max() + RUNAWAY):
                 raise Unstable(self.layer.name, frame, "it moves faster than anything real could")
-        self.last_keyed = keyed
-        return record
+        return record, keyed
 
     def _carry_over(self, target):
         """The joint jumped: go along with it, and carry the swing over."""
@@ -119,16 +128,16 @@ class Prop:
         local = np.concatenate([np.einsum("sji,sj->si", frames, turns[:, :3]) * np.linalg.det(frames)[:, None], turns[:, 3:]], axis=1)
         pose.rotations[:, self.node] = transforms.multiply(local, pose.rotations[:, self.node])
         if self.layer.value("joint") == "free":
-            moved = record[:, :3] + transforms.rotate(record[:, 3:], self.numbers[4:7]) - keyed[:, :3]
-            moved -= transforms.rotate(keyed[:, 3:], self.numbers[4:7])
+            moved = record[:, :3] + transforms.rotate(record[:, 3:], self.pivot) - keyed[:, :3]
+            moved -= transforms.rotate(keyed[:, 3:], self.pivot)
             pose.translations[:, self.node] += np.linalg.solve(linear, (moved * amounts[:, None] / self.scale)[..., None])[..., 0]
 
     def _aims(self, keyed):
         """How the body is turned from its keyed turn where physics does not count, (S, 4): not at all, or so that it hangs down."""
         none = np.tile(transforms.IDENTITY, (len(keyed), 1))
-        if self.layer.value("aim") == "keyed" or np.linalg.norm(self.numbers[4:7]) < 1e-6:
+        if self.layer.value("aim") == "keyed" or np.linalg.norm(self.pivot) < 1e-6:
             return none
-        hanging = transforms.rotate(keyed[:, 3:], np.broadcast_to(-self.numbers[4:7], (len(keyed), 3)))
+        hanging = transforms.rotate(keyed[:, 3:], np.broadcast_to(-self.pivot, (len(keyed), 3)))
         return transforms.shortest_turn(hanging, np.broadcast_to([0.0, -1.0, 0.0], hanging.shape))
 
     def added(self, record, keyed):
@@ -138,22 +147,19 @@ class Prop:
         return np.linalg.norm(places[0] - places[1], axis=2).max(1)
 
 
-_NOTHING = (np.zeros((0, 24)), np.zeros((0, 6)), np.zeros((0, 3)), np.zeros((0, 0)))
+_NOTHING = (np.zeros((0, FRAME)), np.zeros((0, SHAPE)), np.zeros((0, 3)), np.zeros((0, 0)))
 
 
 def _mesh_of(character, node):
     """The mesh that a node and those below it move: places (V, 3) in the rest pose [file units], triangles (F, 3)."""
-    below, world = list(character.skeleton.below(node)), rest_matrices(character.skeleton)
+    world = rest_matrices(character.skeleton)
     places, triangles, count = [np.zeros((0, 3))], [np.zeros((0, 3), int)], 0
-    for mesh in character.meshes:
-        if mesh.skin < 0:
-            own = np.full(len(mesh.positions), mesh.node in below)
-        else:
-            own = (mesh.weights * np.isin(mesh.joints, below)).sum(1) > 0.5
-        faces = mesh.triangles[own[mesh.triangles].all(1)]
-        if len(faces):
-            number = np.cumsum(own) - 1 + count
-            places.append(skinned_positions(mesh, world).astype(float)[own])
-            triangles.append(number[faces])
-            count += int(own.sum())
+    for index, own in fitting.skin_of_nodes(character, [node]).items():
+        mesh = character.meshes[index]
+        number = np.full(len(mesh.positions), -1)
+        number[own] = count + np.arange(len(own))
+        faces = number[mesh.triangles]
+        triangles.append(faces[(faces >= 0).all(1)])
+        places.append(skinned_positions(mesh, world).astype(float)[own])
+        count += len(own)
     return np.concatenate(places), np.concatenate(triangles)

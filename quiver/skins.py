@@ -10,7 +10,7 @@ from quiver.kernels.nearest import blend, vertex_normals
 from quiver.mesh.nearest import NearestOn
 from quiver.mesh.topology import welded
 from quiver.rig.pose import rest_matrices
-from quiver.rig.skinning import skinned_positions, skinned_through
+from quiver.rig.skinning import skinned_through
 
 NEAR = 0.01
 """What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
@@ -28,7 +28,7 @@ class Surface:
     """
 
     def __init__(self, character, name, scale):
-        self.mesh, self.mesh_index, self.scale = character.mesh(name), character.mesh_index(name), scale
+        self.mesh, self.scale = character.mesh(name), scale
         self.rest = self.places(rest_matrices(character.skeleton)[None])[0]
         # Seams of colours or textures do not cut it.
         self.triangles = welded(self.rest, self.mesh.triangles)
@@ -39,9 +39,7 @@ class Surface:
 
     def places(self, world):
         """Where its vertices are, (F, V, 3), in node matrices (F, J, 3, 4)."""
-        if self.mesh.skin >= 0:
-            return self.scale * skinned_through(self.mesh, world).astype(float)
-        return self.scale * np.stack([skinned_positions(self.mesh, placed) for placed in world]).astype(float)
+        return self.scale * skinned_through(self.mesh, world).astype(float)
 
 
 _surfaces = OrderedDict()

@@ -43,8 +43,8 @@ class Soft:
         """Let it meet those of the Contacts that it should; ``driven`` are the nodes that chains move."""
         met = contacts.met_by(self.layer, driven, flesh_carriers(self.character, self.setup, self.layer))
         self.skins_met = contacts.skins_met_by(self.setup, self.layer)
+        self.met = met
         if len(met) or self.skins_met:
-            self.met = met
             self.touching = SoftContacts(contacts, met, self.skins_met, *self._surface())
 
     def _surface(self):

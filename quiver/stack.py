@@ -8,7 +8,7 @@ import numpy as np
 from quiver import order
 from quiver.bodies import chain as chain_body
 from quiver.bodies import fitting, picking
-from quiver.clipping import ClipDepth, skin_of_nodes
+from quiver.clipping import ClipDepth
 from quiver.contacts import Contacts
 from quiver.errors import BadInput, Unstable
 from quiver.final import final_skins
@@ -120,12 +120,14 @@ class Run:
             met = self.met[own[0]] if own else []
             if len(met):
                 drivers = [node for k in own for node in paths[k].drivers]
-                skin = skin_of_nodes(self.spec.character, drivers)
+                skin = fitting.skin_of_nodes(self.spec.character, drivers)
                 found[layer.id] = ClipDepth(self.spec.character, self.contacts, skin, met)
         for prop in self.props:
             if len(prop.met) and prop.layer.id not in found:
                 nodes = [each.node for each in self.props if each.layer.id == prop.layer.id]
-                found[prop.layer.id] = ClipDepth(self.spec.character, self.contacts, skin_of_nodes(self.spec.character, nodes), prop.met)
+                found[prop.layer.id] = ClipDepth(
+                    self.spec.character, self.contacts, fitting.skin_of_nodes(self.spec.character, nodes), prop.met
+                )
         for solid in self.solids:
             if solid.touching:
                 skin = {solid.mesh_index: solid.touching_vertices}

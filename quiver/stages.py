@@ -85,7 +85,7 @@ class Stage:
         return turn
 
     def _swing_prop(self, prop, moving, frames):
-        record, keyed = prop.advance(moving.world, prop.jumped[moving.span], frames), prop.keyed(moving.world)
+        record, keyed = prop.advance(moving.world, prop.jumped[moving.span], frames)
         amounts = np.array([prop.layer.amount_at(frame) for frame in range(moving.at, moving.at + frames)])
         world, ends = moving.world, slice(self.substeps - 1, None, self.substeps)
 

@@ -11,6 +11,8 @@ SMALLEST = 0.015
 """A capsule thinner than this share of the character's height is left out."""
 MOST = 0.85
 """Share of the vertices around a chain that count for how thick it is."""
+MOSTLY = 0.5
+"""A vertex belongs to joints that move so much of it."""
 THICK = 0.6
 """Share of its vertices that lie inside a capsule's side: a little under the skin, so that it is not felt above it."""
 
@@ -46,6 +48,19 @@ def skin_around(by_node, path, rest):
             found[i] = np.quantile(np.linalg.norm(points - a - share[:, None] * along, axis=1), MOST)
     known = np.flatnonzero(~np.isnan(found))
     return np.interp(np.arange(len(found)), known, found[known]) if len(known) else np.zeros(len(found))
+
+
+def skin_of_nodes(character, nodes):
+    """{mesh index: vertices} of which most is moved by some nodes and those below them."""
+    nodes = {below for node in nodes for below in character.skeleton.below(int(node))}
+    found = {}
+    for index, mesh in enumerate(character.meshes):
+        if mesh.skin < 0:
+            found[index] = np.arange(len(mesh.positions)) if mesh.node in nodes else np.zeros(0, int)
+        else:
+            share = (mesh.weights * np.isin(mesh.joints, list(nodes))).sum(1)
+            found[index] = np.flatnonzero(share > MOSTLY)
+    return {index: own for index, own in found.items() if len(own)}
 
 
 def vertices_by_node(character):

@@ -20,7 +20,6 @@ TURN = 9
 REACH = 12
 GRIP = 13
 PARAMS = 14
-NEVER = -1e9
 TINY = 1e-20
 
 

@@ -69,7 +69,7 @@ def distance_along(top, sources, limit=np.inf):
 
 def edges_of_tets(nodes, tets):
     """The edges int32 (E, 2) of tetrahedra (T, 4), each once, and their lengths (E,) between nodes (N, 3)."""
-    # As one number each they are sorted ten times as fast as pairs.
+    # As one number each they are sorted faster than pairs.
     keys = np.unique(np.sort(tets[:, _PAIRS].reshape(-1, 2), axis=1).astype(np.int64) @ [len(nodes), 1])
     edges = np.column_stack([keys // len(nodes), keys % len(nodes)]).astype(np.int32)
     return edges, np.linalg.norm(nodes[edges[:, 1]] - nodes[edges[:, 0]], axis=1)

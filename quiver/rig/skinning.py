@@ -44,7 +44,9 @@ def subset(mesh, vertices):
 
 
 def skinned_through(mesh, world):
-    """World positions float32 (S, V, 3) of a skinned mesh under many node matrices ``world`` (S, J, 3, 4), linear."""
+    """World positions float32 (S, V, 3) of a mesh under many node matrices ``world`` (S, J, 3, 4), linear."""
+    if mesh.skin < 0:
+        return np.stack([skinned_positions(mesh, placed) for placed in world])
     matrices = skin_matrices(mesh, world)
     rows = np.zeros((*matrices.shape[:2], LANES), np.float32)
     rows[:, :, :12] = matrices.reshape(*matrices.shape[:2], 12)

@@ -9,6 +9,7 @@ from quiver.kernels import cords as cord
 from quiver.kernels import hinges as hinge
 from quiver.kernels import spots as spot
 from quiver.kernels import tets as tet
+from quiver.kernels.contacts import NEVER
 from quiver.kernels.lanes import LANES, aligned
 from quiver.kernels.packing import LONGEST_FAN, pack_blocks, walk_fans
 
@@ -194,6 +195,6 @@ def spots_in_lanes(spots):
     ways = (bases - near[:, :3], near[:, 3:6] - near[:, :3], near[:, 6:9], near[:, 9:] - near[:, 6:9])
     rows = [(first + k, way[:, k]) for first, way in zip((spot.AWAY, spot.WAY, spot.LOOK, spot.TURN), ways, strict=True) for k in range(3)]
     for row, values in (*rows, (spot.GRIP, grips), (spot.REACH, reaches)):
-        column[:count], column[count:] = values, spot.NEVER if row == spot.REACH else 0.0
+        column[:count], column[count:] = values, NEVER if row == spot.REACH else 0.0
         params[:, row] = column.reshape(blocks, LANES)
     return indices.reshape(-1, LANES), params.reshape(-1, LANES)

@@ -178,11 +178,11 @@ def meet(row, collider_id, layer_id, is_met):
 
 def _meets(row, collider):
     """{layer id: whether it meets a collider}."""
-    return {layer.id: met for layer, met in zip(row.setup.layers, matrix(row, [collider])[0][1], strict=True)}
+    return {layer.id: met for layer, met in matrix(row, [collider])[0][1]}
 
 
 def matrix(row, colliders=None):
-    """Who meets whom: (collider, [whether each layer, in order, meets it, None where it never could]) for each collider."""
+    """Who meets whom: (collider, [(layer, whether it meets it, None where it never could)]) for each collider."""
     character, _ = loaded(row.pk)
     colliders = row.setup.colliders if colliders is None else colliders
     setup = replace(row.setup, colliders=tuple(replace(each, is_on=True) for each in colliders))
@@ -195,7 +195,7 @@ def matrix(row, colliders=None):
     def meets(layer, collider):
         return meets_skin(setup, layer, collider) if collider.shape == "skin" else collider.id in met[layer.id]
 
-    return [(collider, [meets(layer, collider) for layer in setup.layers]) for collider in colliders]
+    return [(collider, [(layer, meets(layer, collider)) for layer in setup.layers]) for collider in colliders]
 
 
 def shapes(row):

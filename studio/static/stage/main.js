@@ -248,7 +248,7 @@ async function showLattice() {
 function showQuills() {
   if (!desk.quills) return;
   const isOn = document.querySelector('[data-look="joints"]').getAttribute('aria-pressed') === 'true';
-  desk.quills.object.visible = isOn && !desk.brush?.isOn && !byId('colliders');
+  desk.quills.object.visible = isOn && !desk.brush?.isOn;
   desk.stage.invalidate();
 }
 
