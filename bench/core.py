@@ -8,7 +8,7 @@ import pygltflib
 from numba import njit
 from numba.extending import register_jitable
 
-from bench.rows import against, row, seconds
+from bench.rows import against, colours_of, row, seconds
 from quiver.bake.joints import Track
 from quiver.bodies import lattice, volume
 from quiver.demo import mudwick
@@ -237,7 +237,7 @@ class PlainSolid:
         self.lone = alone, tets_of.reshape(-1, 1), params.reshape(-1, 1), numbers, matrices.reshape(-1, 1)
         self.colours = [
             (alone[:1], *(np.ascontiguousarray(values[own].T) for values in (tets_of, params)), [0], np.ascontiguousarray(matrices[own].T))
-            for own in _colours(tets_of, count)
+            for own in colours_of(tets_of, count)
         ]
         self.none = np.zeros((0, LANES), np.float32)
 
@@ -247,17 +247,6 @@ class PlainSolid:
     def by_colour(self):
         for scene in self.colours:
             tets.solve_fans.py_func(0, 1, self.points, *scene, self.none)
-
-
-def _colours(tets_of, count):
-    """Groups of tetrahedra in which no particle is named twice: each takes the first group that has none of its own."""
-    taken, colour_of = np.zeros(count, np.int64), np.empty(len(tets_of), int)
-    for index, own in enumerate(tets_of):
-        used = int(np.bitwise_or.reduce(taken[own]))
-        colour = (~used & (used + 1)).bit_length() - 1
-        colour_of[index] = colour
-        taken[own] |= 1 << colour
-    return [np.flatnonzero(colour_of == colour) for colour in range(colour_of.max() + 1)]
 
 
 def _scalar_solve():

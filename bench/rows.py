@@ -4,6 +4,8 @@ import statistics
 import time
 from dataclasses import asdict, dataclass
 
+import numpy as np
+
 
 @dataclass(frozen=True)
 class Row:
@@ -44,3 +46,14 @@ def seconds(call):
     began = time.perf_counter()
     call()
     return time.perf_counter() - began
+
+
+def colours_of(items, count):
+    """Groups of items (T, k) in which no particle is named twice, as indices: each takes the first group that has none of its own."""
+    taken, colour_of = np.zeros(count, np.int64), np.empty(len(items), int)
+    for index, own in enumerate(items):
+        used = int(np.bitwise_or.reduce(taken[own]))
+        colour = (~used & (used + 1)).bit_length() - 1
+        colour_of[index] = colour
+        taken[own] |= 1 << colour
+    return [np.flatnonzero(colour_of == colour) for colour in range(colour_of.max() + 1)]

@@ -5,7 +5,7 @@ from types import SimpleNamespace
 import numpy as np
 from scipy.spatial import KDTree
 
-from bench.rows import against, row, seconds
+from bench.rows import against, colours_of, row, seconds
 from quiver.bodies import sheet
 from quiver.contacts import Carried
 from quiver.kernels.cords import solve_cords
@@ -75,7 +75,7 @@ class SheetScene:
         body, none = self.body, np.zeros(len(self.body.edges))
         bent = [np.sin(body.angles), np.cos(body.angles), 1.0 / (body.bending * DT**2)]
         self.ends = np.column_stack([body.lengths, 1.0 / (body.stiffness * DT**2), none]), np.column_stack(bent)
-        self.colours = [_colours(items, len(nodes)) for items in (self.body.edges, self.body.hinges)]
+        self.colours = [[(own, items[own]) for own in colours_of(items, len(nodes))] for items in (self.body.edges, self.body.hinges)]
 
     def turned(self):
         self.angle += 0.01
@@ -117,21 +117,6 @@ class SheetScene:
             ways = (places[items[:, 1:]] - places[items[:, :1]]).reshape(len(items), -1)
             params = np.ascontiguousarray(np.concatenate([ways, ends[own]], axis=1).T, np.float32)
             solve(0, 1, points, np.ascontiguousarray(items.T), params)
-
-
-def _colours(items, count):
-    """Groups of items in which no particle is named twice."""
-    taken, colour_of = np.zeros(count, object), np.empty(len(items), int)
-    for index, own in enumerate(items):
-        used = 0
-        for particle in own:
-            used |= int(taken[particle])
-        colour = (~used & (used + 1)).bit_length() - 1
-        colour_of[index] = colour
-        for particle in own:
-            taken[particle] = int(taken[particle]) | 1 << colour
-    groups = [np.flatnonzero(colour_of == colour) for colour in range(colour_of.max() + 1)]
-    return [(own, items[own]) for own in groups]
 
 
 def sheet_row():

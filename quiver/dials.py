@@ -137,6 +137,22 @@ CHAIN_DIALS = (
     Dial("thickness_taper", "Radius taper", "%", 0.0, 200.0, 100.0, 5.0, "Contact", "Radius at the tip, as a share of that at the root."),
 )
 
+LOOSENESS_DIALS = (
+    Choice(
+        "loose",
+        "Loose",
+        (("painted", "high influence"), ("inverted", "low influence")),
+        "painted",
+        "Hold",
+        "Turns the painted influence over, without repainting.",
+    ),
+    Dial("hold_gain", "Looseness gain", "x", 0.0, 4.0, 1.0, 0.05, "Hold", "Multiplies the painted influence, without repainting."),
+    Dial(
+        "hold_offset", "Looseness offset", "", -1.0, 1.0, 0.0, 0.05, "Hold", "Adds to the painted influence; below 0 it is held everywhere."
+    ),
+)
+"""What a layer made of a region makes of the painted influence."""
+
 MOST_STRETCH = 300.0
 """A stretch limit of so much is none."""
 
@@ -193,18 +209,7 @@ VOLUME_DIALS = (
         "What it weighs is said above. It swings the same; it is what counts where parts push each other.",
     ),
     Dial("pressure", "Inner pressure", "%", -40.0, 100.0, 0.0, 1.0, "Body", "How much larger than at rest it wants to be."),
-    Choice(
-        "loose",
-        "Loose",
-        (("painted", "high influence"), ("inverted", "low influence")),
-        "painted",
-        "Hold",
-        "Turns the painted influence over, without repainting.",
-    ),
-    Dial("hold_gain", "Looseness gain", "x", 0.0, 4.0, 1.0, 0.05, "Hold", "Multiplies the painted influence, without repainting."),
-    Dial(
-        "hold_offset", "Looseness offset", "", -1.0, 1.0, 0.0, 0.05, "Hold", "Adds to the painted influence; below 0 it is held everywhere."
-    ),
+    *LOOSENESS_DIALS,
     Choice(
         "pieces",
         "Pieces of the mesh",
@@ -267,18 +272,7 @@ SHEET_DIALS = (
         "How strongly it is blown towards its outside.",
     ),
     Dial("hold_rate", "Hold rate", "Hz", 0.1, 20.0, 3.0, 0.1, "Hold", "How quickly a hold of one half swings it back to its keyed place."),
-    Choice(
-        "loose",
-        "Loose",
-        (("painted", "high influence"), ("inverted", "low influence")),
-        "painted",
-        "Hold",
-        "Turns the painted influence over, without repainting.",
-    ),
-    Dial("hold_gain", "Looseness gain", "x", 0.0, 4.0, 1.0, 0.05, "Hold", "Multiplies the painted influence, without repainting."),
-    Dial(
-        "hold_offset", "Looseness offset", "", -1.0, 1.0, 0.0, 0.05, "Hold", "Adds to the painted influence; below 0 it is held everywhere."
-    ),
+    *LOOSENESS_DIALS,
     Dial("thickness", "Thickness", "mm", 0.0, 200.0, 4.0, 0.5, "Contact", "How thick it is where it touches: half of it on either side."),
 )
 

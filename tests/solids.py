@@ -1,13 +1,24 @@
 """Solids that the tests are made of."""
 
 import itertools
+from unittest import mock
 
 import numpy as np
 
 from quiver.bodies import lattice, volume
+from quiver.kernels import soft
 from quiver.sim import solid
 
 FRAME_RATE = 24.0
+STEPS = (
+    *("begin", "since", "move", "predict_rows", "finish_rows", "solve_fans", "solve_cords", "solve_hinges"),
+    *("measure_fans", "measure_ways", "push_held", "push_spots", "push_spot_lanes"),
+)
+
+
+def plain_steps():
+    """A context in which the kernel of soft bodies calls the plain copies of all that it is made of."""
+    return mock.patch.multiple(soft, **{name: getattr(soft, name).py_func for name in STEPS})
 
 
 def box_surface(size, cells):

@@ -54,6 +54,12 @@ class Builder:
     def index(self, joint):
         return self.names.index(joint)
 
+    def whole(self, joint, count):
+        """Weights (count, J) of vertices that one joint moves alone."""
+        weights = np.zeros((count, len(self.names)))
+        weights[:, self.index(joint)] = 1.0
+        return weights
+
     def add_mesh(self, name, parts, roughness, metallic=0.0, two_sided=False):
         """Add one skinned mesh of several parts, with vertex colours and the four strongest weights of each vertex."""
         starts = np.cumsum([0, *(len(part.vertices) for part in parts[:-1])])

@@ -222,12 +222,6 @@ def _frill_weights(builder, ray_place, height):
     return weights
 
 
-def _whole(builder, name, count):
-    weights = np.zeros((count, len(builder.names)))
-    weights[:, builder.index(name)] = 1.0
-    return weights
-
-
 def _eye_parts(builder):
     for _, side in SIDES:
         centre = np.array(_mirrored((0.158, 1.275, 0.935), side))
@@ -240,7 +234,7 @@ def _eye_parts(builder):
         colour = ramp(facing, [*iris, (50, (228, 222, 200)), (180, (214, 204, 176))])
         glint = np.exp(-((np.degrees(np.arccos(np.clip(normals @ np.array((0.35 * side, 0.62, 0.70)), -1, 1))) / 9.0) ** 4))
         colour += glint[:, None] * (250.0 - colour)
-        yield Part(vertices, triangles, normals, colour, _whole(builder, "head", len(vertices)))
+        yield Part(vertices, triangles, normals, colour, builder.whole("head", len(vertices)))
 
 
 def _nostril_parts(builder):
@@ -249,7 +243,7 @@ def _nostril_parts(builder):
         angle = np.linspace(0.02, np.pi - 0.02, 9)
         vertices, triangles, _, _ = shapes.turned(np.stack([0.017 * np.sin(angle), -0.012 * np.cos(angle)], 1), 10, centre)
         colour = np.tile(np.array(INK, float), (len(vertices), 1))
-        yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "head", len(vertices)))
+        yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, builder.whole("head", len(vertices)))
 
 
 def build():

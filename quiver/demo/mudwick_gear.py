@@ -28,23 +28,17 @@ def joints():
     return found
 
 
-def _whole(builder, name, count):
-    weights = np.zeros((count, len(builder.names)))
-    weights[:, builder.index(name)] = 1.0
-    return weights
-
-
 def bell_parts(builder):
     outside = [(0.004, 0.015), (0.022, 0.012), (0.036, -0.006), (0.046, -0.04), (0.054, -0.078), (0.070, -0.104), (0.074, -0.112)]
     profile = np.array([*outside, (0.064, -0.112), (0.045, -0.085), (0.002, -0.05)])
     vertices, triangles, u, _ = shapes.turned(profile[::-1], 24, BELL[0])
     colour = ramp(1.0 - u, [(0.0, BRASS), (0.55, BRASS), (0.66, (240, 206, 120)), (0.75, BRASS), (0.8, (92, 66, 34)), (1.0, (60, 44, 26))])
-    yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "bell_1", len(vertices)))
+    yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, builder.whole("bell_1", len(vertices)))
     angle = np.linspace(0.05, np.pi - 0.05, 10)
     centre = np.array(BELL[1]) + np.array((0.0, 0.005, 0.0))
     vertices, triangles, _, _ = shapes.turned(np.stack([0.024 * np.sin(angle), -0.024 * np.cos(angle)], 1), 14, centre)
     colour = np.tile(np.array((120, 88, 44), float), (len(vertices), 1))
-    yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, "bell_2", len(vertices)))
+    yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, builder.whole("bell_2", len(vertices)))
 
 
 def collar_part(distance, weights_of):
@@ -112,4 +106,4 @@ def bag_parts(builder):
         colour += hem[:, None] * (np.array((70, 44, 32)) - colour)
         buckle = (np.abs(local[:, 2]) < 0.16) & (np.abs(local[:, 1] + 0.02) < 0.2) & (side * local[:, 0] > 0.6)
         colour = np.where(buckle[:, None], np.array(BRASS, float), colour)
-        yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, _whole(builder, f"bag_{letter}", len(vertices)))
+        yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, builder.whole(f"bag_{letter}", len(vertices)))

@@ -71,30 +71,12 @@ def solid_model(
     matrices = np.concatenate(_steps(body, inverse_masses[tets], shear * dt**2), axis=1)
     goals = (1.0 + shear / bulk + pressure) * body.sixfold
     softness = body.sixfold**2 / (bulk * body.volumes * dt**2)
-    pull = body.springs * young * dt**2
-    holds = wide(count)
-    holds.reshape(-1, 4)[:count, :3] = np.where(body.is_free, pull / (1.0 + pull), 1.0)[:, None]
     *packed, starts, places = pack_fans(tets, goals, softness, matrices, rows, count)
     drafts = aligned((9 * (len(packed[3]) if settles else 0), LANES))
     cords, limits = _cords(body, tets, longest, rows, count)
-    return SolidModel(
-        (*packed, drafts, starts),
-        cords,
-        pack_hinges(np.zeros((0, 4), np.int32), np.zeros((0, 3)), rows, count),
-        limits,
-        tets,
-        places,
-        body,
-        pressure,
-        rows,
-        inverse_masses.astype(np.float32),
-        holds,
-        keep,
-        air,
-        np.asarray(gravity, np.float32),
-        dt,
-        speed_limit,
-    )
+    hinges = pack_hinges(np.zeros((0, 4), np.int32), np.zeros((0, 3)), rows, count)
+    parts = ((*packed, drafts, starts), cords, hinges, limits, tets, places, body, pressure, rows)
+    return SolidModel(*parts, *_particles(body, body.springs * young * dt**2), keep, air, np.asarray(gravity, np.float32), dt, speed_limit)
 
 
 def _cords(body, tets, longest, rows, count):
@@ -110,30 +92,20 @@ def sheet_model(body, dt, keep=1.0, air=1.0, gravity=(0.0, 0.0, 0.0), speed_limi
     count = len(body.masses)
     none = np.zeros((0, 4), np.int32)
     rows = _rows_of_domains(body.edges, count, WORTH_CUTTING_EDGES)
-    pull = body.springs * dt**2
-    holds = wide(count)
-    holds.reshape(-1, 4)[:count, :3] = np.where(body.is_free, pull / (1.0 + pull), 1.0)[:, None]
     *packed, starts, places = pack_fans(none, np.zeros(0), np.zeros(0), np.zeros((0, tet.MATRICES)), rows, count)
     cords, cord_places = pack_cords(body.edges, body.lengths, 1.0 / (body.stiffness * dt**2), False, rows, count)
     bent = np.column_stack([np.sin(body.angles), np.cos(body.angles), 1.0 / (body.bending * dt**2)])
-    return SolidModel(
-        (*packed, aligned((0, LANES)), starts),
-        cords,
-        pack_hinges(body.hinges, bent, rows, count),
-        CordLimits(body.edges, cord_places, body.lengths, 1.0),
-        none,
-        places,
-        body,
-        0.0,
-        rows,
-        np.where(body.is_free, 1.0 / body.masses, 0.0).astype(np.float32),
-        holds,
-        keep,
-        air,
-        np.asarray(gravity, np.float32),
-        dt,
-        speed_limit,
-    )
+    limits, hinges = CordLimits(body.edges, cord_places, body.lengths, 1.0), pack_hinges(body.hinges, bent, rows, count)
+    parts = ((*packed, aligned((0, LANES)), starts), cords, hinges, limits, none, places, body, 0.0, rows)
+    return SolidModel(*parts, *_particles(body, body.springs * dt**2), keep, air, np.asarray(gravity, np.float32), dt, speed_limit)
+
+
+def _particles(body, pull):
+    """Inverse masses (N,) and holds (P / 4, LANES) of a body; pull (N,) its holds' springs, the substep squared included."""
+    count = len(body.masses)
+    holds = wide(count)
+    holds.reshape(-1, 4)[:count, :3] = np.where(body.is_free, pull / (1.0 + pull), 1.0)[:, None]
+    return np.where(body.is_free, 1.0 / body.masses, 0.0).astype(np.float32), holds
 
 
 def _rows_of_domains(tets, count, worth=WORTH_CUTTING):

@@ -1,7 +1,10 @@
 """One view serves a step's full page or, to htmx, the panel with the step bar."""
 
+import json
+
 from django.shortcuts import get_object_or_404, render
 
+from quiver.errors import BadInput
 from studio.characters.models import Character
 from studio.steps import STEPS, step
 
@@ -16,3 +19,14 @@ def render_step(request, row, slug, panel, context=None, status=200):
     context = {"character": row, "steps": STEPS, "step": step(slug), "panel": panel, **(context or {})}
     template = "parts/panel_swap.html" if request.htmx and not request.htmx.history_restore_request else "step.html"
     return render(request, template, context, status=status)
+
+
+def sent_object(request, what):
+    """The JSON object that the stage sent as ``what``. Raises BadInput."""
+    try:
+        sent = json.loads(request.body)
+    except ValueError as error:
+        raise BadInput(f"expected {what} as JSON, could not read it: {error}") from error
+    if not isinstance(sent, dict):
+        raise BadInput(f"expected {what} as an object")
+    return sent

@@ -1,14 +1,12 @@
 """The Contacts step: colliders, and who meets whom."""
 
-import json
-
 from django.http import HttpResponse, JsonResponse
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
 from quiver.colliders import LABELS
 from quiver.errors import BadInput
-from studio.characters.pages import character_or_404, render_step
+from studio.characters.pages import character_or_404, render_step, sent_object
 from studio.contacts import services
 
 
@@ -65,11 +63,8 @@ def set_field(request, pk, collider):
 def move(request, pk, collider):
     """Take the place and the size that the stage's handles gave a collider, as JSON."""
     row = character_or_404(pk)
-    try:
-        sent = json.loads(request.body)
-    except ValueError as error:
-        raise BadInput(f"expected a place and a size as JSON, could not read it: {error}") from error
-    if not isinstance(sent, dict) or not all(isinstance(sent.get(name), list) for name in ("place", "size")):
+    sent = sent_object(request, "a place and a size")
+    if not all(isinstance(sent.get(name), list) for name in ("place", "size")):
         raise BadInput("expected a place and a size as lists")
     services.move(row, collider, sent["place"], sent["size"])
     return HttpResponse(status=204)

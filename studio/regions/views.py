@@ -1,14 +1,12 @@
 """The Regions step: painting where the skin is soft."""
 
-import json
-
 from django.http import HttpResponse
 from django.template.loader import render_to_string
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
 from quiver.errors import BadInput
-from studio.characters.pages import character_or_404, render_step
+from studio.characters.pages import character_or_404, render_step, sent_object
 from studio.regions import services
 
 MODES = (
@@ -85,12 +83,7 @@ def facts(request, pk, region):
 def paint(request, pk, region):
     """Paint a stroke that the stage sends as JSON; answers with the levels that stay."""
     row = character_or_404(pk)
-    try:
-        stroke = json.loads(request.body)
-    except ValueError as error:
-        raise BadInput(f"expected a stroke as JSON, could not read it: {error}") from error
-    if not isinstance(stroke, dict):
-        raise BadInput("expected a stroke as an object")
+    stroke = sent_object(request, "a stroke")
     if "command" in stroke:
         radius = stroke.get("radius", 0.0)
         if not isinstance(radius, int | float) or not isinstance(stroke.get("points"), list):

@@ -1,13 +1,13 @@
 """The tetrahedron kernel and the packing against their own plain copies."""
 
-from unittest import TestCase, mock
+from unittest import TestCase
 
 import numpy as np
 
 from quiver.kernels import packing, soft, tets
 from quiver.kernels.lanes import LANES
 from quiver.sim import solid
-from tests.solids import Run, bar
+from tests.solids import Run, bar, plain_steps
 
 
 class PlainCopyTest(TestCase):
@@ -33,22 +33,7 @@ class PlainCopyTest(TestCase):
         (fast, ours), (slow, plain) = scene(), scene()
         start = [0, 1, np.zeros(1, np.int64), np.float32(run.model.dt)]
         soft.advance_soft(*start, *ours)
-        steps = (
-            "begin",
-            "since",
-            "move",
-            "predict_rows",
-            "finish_rows",
-            "solve_fans",
-            "solve_cords",
-            "solve_hinges",
-            "measure_fans",
-            "measure_ways",
-            "push_held",
-            "push_spots",
-            "push_spot_lanes",
-        )
-        with mock.patch.multiple(soft, **{name: getattr(soft, name).py_func for name in steps}):
+        with plain_steps():
             soft.advance_soft.py_func(*start, *plain)
         self.assertGreater(np.abs(fast.velocities).max(), 0.1)
         np.testing.assert_allclose(fast.positions, slow.positions, atol=2e-6)

@@ -11,6 +11,7 @@ from quiver.kernels import soft
 from quiver.setup import Setup
 from quiver.sim import solid
 from tests.makers import contacts_of
+from tests.solids import plain_steps
 
 SUBSTEPS, DT = 12, 1.0 / 288.0
 
@@ -118,23 +119,7 @@ class PlainCopyTest(TestCase):
         nodes, _, body = strip(0.5, 0.3, (9, 6), lambda n: n[:, 0] < 0.01, 0.02, 0.03)
         fast, slow = Run(nodes, body), Run(nodes, body)
         fast.frames(1)
-        steps = (
-            "begin",
-            "since",
-            "move",
-            "predict_rows",
-            "finish_rows",
-            "solve_fans",
-            "solve_cords",
-            "solve_hinges",
-            "measure_fans",
-            "measure_ways",
-            "push_held",
-            "push_spots",
-            "push_spot_lanes",
-        )
-        plain = {name: getattr(soft, name).py_func for name in steps}
-        with mock.patch.multiple(soft, advance_soft=soft.advance_soft.py_func, **plain):
+        with plain_steps(), mock.patch.object(soft, "advance_soft", soft.advance_soft.py_func):
             slow.frames(1)
         self.assertGreater(np.abs(fast.state.positions - nodes).max(), 1e-3)
         np.testing.assert_allclose(fast.state.positions, slow.state.positions, atol=2e-6)
