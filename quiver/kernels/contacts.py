@@ -226,7 +226,11 @@ def _push_spots(step, substeps, points, old, bases, corners, shares, spots, reac
         gap = (bx - spots[m, 0] - now * wx) * nx + (by - spots[m, 1] - now * wy) * ny + (bz - spots[m, 2] - now * wz) * nz - reaches[m]
         if gap >= 0.0:
             continue
-        began = (ax - spots[m, 0] - then * wx) * nx + (ay - spots[m, 1] - then * wy) * ny + (az - spots[m, 2] - then * wz) * nz - reaches[m]
+        # In front or not is asked of where the surface looked then, see kernels/spots.py.
+        ox = spots[m, 6] + then * (spots[m, 9] - spots[m, 6])
+        oy = spots[m, 7] + then * (spots[m, 10] - spots[m, 7])
+        oz = spots[m, 8] + then * (spots[m, 11] - spots[m, 8])
+        began = (ax - spots[m, 0] - then * wx) * ox + (ay - spots[m, 1] - then * wy) * oy + (az - spots[m, 2] - then * wz) * oz - reaches[m]
         push = -gap if began >= -SLACK else min(-gap, max((1.0 - EASE) * began - gap, 0.0))
         mx, my, mz = bx - ax - wx * each, by - ay - wy * each, bz - az - wz * each
         along = mx * nx + my * ny + mz * nz

@@ -45,7 +45,11 @@ def push_spot_lanes(step, substeps, points, old, indices, params):
         if not any_less(gap, 0.0):
             continue
         sx, sy, sz = fx + ax - wx * then, fy + ay - wy * then, fz + az - wz * then
-        began = fused(sx, nx, fused(sy, ny, sz * nz)) - reach
+        # In front or not is asked of where the surface looked then: one that tilts would take a point at rest on it for a deep one.
+        ox = fused(load(params, p + TURN), then, load(params, p + LOOK))
+        oy = fused(load(params, p + TURN + 1), then, load(params, p + LOOK + 1))
+        oz = fused(load(params, p + TURN + 2), then, load(params, p + LOOK + 2))
+        began = fused(sx, ox, fused(sy, oy, sz * oz)) - reach
         depth = larger(-gap, 0.0)
         push = where_less(began, -SLACK, smaller(depth, larger((1.0 - EASE) * began - gap, 0.0)), depth)
         push = where_less(0.0, bw, push, 0.0)
