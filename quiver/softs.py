@@ -87,6 +87,11 @@ class Soft:
         return jumps_of(frame_world[:, [self._heaviest()]], np.array([self.size() / self.scale]))[:, 0]
 
     @property
+    def is_cut(self):
+        """Whether it is cut into domains, for several threads."""
+        return len(self.model.rows) > 2
+
+    @property
     def mesh_index(self):
         return self.part.mesh_index
 

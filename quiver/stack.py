@@ -2,6 +2,7 @@
 
 import time
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
@@ -17,8 +18,9 @@ from quiver.rig.pose import blended, jointed_world, rest_matrices, world_matrice
 from quiver.sheets import Sheet
 from quiver.solids import Solid
 from quiver.stages import Moving, Stage
+from quiver.threads import at_once
 
-FIRST_CHUNK, LARGEST_CHUNK = 4, 32
+FIRST_CHUNK, LARGEST_CHUNK = 2, 32
 """Frames: the first chunk is short so that something shows at once, later ones are long so that little is lost between them."""
 MOST_FRAMES = 100_000
 SOFT = {"volume": Solid, "sheet": Sheet}
@@ -208,20 +210,25 @@ class Run:
             stage.hang(moving)
             stage.swing(moving, self.threads)
             spent[0] += time.perf_counter() - began
-            for index in stage.solids:
-                began = time.perf_counter()
-                soft[index], measures[:, index] = self._soften(self.solids[index], moving)
-                spent[1 + index] = time.perf_counter() - began
+            # Those of one stage do not need each other. What is cut for two threads has both for itself.
+            small = [index for index in stage.solids if not self.solids[index].is_cut]
+            alone = [[index] for index in stage.solids if index not in small]
+            for indices in (*alone, *([small] if small else [])):
+                calls = [partial(self._soften, self.solids[index], moving) for index in indices]
+                for index, result in zip(indices, at_once(calls, self.threads), strict=True):
+                    soft[index], measures[:, index], spent[1 + index] = result
         return moving.final, keyed_world, soft, measures, spent
 
     def _soften(self, solid, moving):
-        """Simulate one solid: its vertices' offsets (F, R, 3) and its measures (F, 2)."""
+        """Simulate one solid: its vertices' offsets (F, R, 3), its measures (F, 2) and the seconds that it took."""
+        began = time.perf_counter()
         frames = range(moving.at, moving.at + len(moving.final.rotations))
         try:
             moved, measures = solid.advance(moving.world, solid.jumped[moving.span], len(frames), self.threads)
         except Unstable as error:
             raise Unstable(error.layer, moving.at + error.frame, error.reason) from error
-        return solid.offsets(moved, np.array([solid.layer.amount_at(frame) for frame in frames])), measures
+        offsets = solid.offsets(moved, np.array([solid.layer.amount_at(frame) for frame in frames]))
+        return offsets, measures, time.perf_counter() - began
 
     def _chunk(self, first_frame, final, keyed_world, soft):
         final_world = world_matrices(self.skeleton, final)

@@ -3,7 +3,7 @@
 import itertools
 import os
 import threading
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor, wait
 
 CORES = os.cpu_count() or 1
 _inside = threading.local()
@@ -30,6 +30,21 @@ def together(work, crew):
     work(0)
     for other in others:
         other.result()
+
+
+def at_once(calls, threads=None):
+    """What some calls return, made at the same time where there are threads for them; inside each, nothing is split any further."""
+    if crew_of(len(calls), threads) == 1:
+        return [call() for call in calls]
+    others = [_pool.submit(call) for call in calls[1:]]
+    _inside.is_worker = True
+    try:
+        first = calls[0]()
+    finally:
+        _inside.is_worker = False
+        # Whatever went wrong, nothing is left running.
+        wait(others)
+    return [first, *(other.result() for other in others)]
 
 
 def split(work, count, worth, threads=None):

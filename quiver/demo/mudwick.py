@@ -294,7 +294,7 @@ def setup(skin, blanket):
     def prop(name, label, chains, preset):
         return Layer(name, label, "prop", True, chains, presets.values_of("prop", preset))
 
-    made = Setup()
+    made = Setup(preroll_frames=12.0)
     for name, levels in _soft_regions(skin):
         made = made.with_new_region(name, "skin", len(levels), regions.encode(levels))
     looseness = np.round(blanket * regions.IN_FULL).astype(np.uint8)

@@ -17,7 +17,8 @@ class SheetMeasure:
 
     def _area(self, places):
         a, b, c = np.take(places, self.triangles.T, axis=0)
-        return 0.5 * float(np.sqrt(np.sum(np.cross(b - a, c - a) ** 2, axis=1)).sum())
+        (x, y, z), (u, v, w) = (b - a).T, (c - a).T
+        return 0.5 * float(np.sqrt((y * w - z * v) ** 2 + (z * u - x * w) ** 2 + (x * v - y * u) ** 2).sum())
 
     def _lengths(self, places):
         ends = np.take(places, self.edges.T, axis=0)
