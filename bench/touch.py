@@ -1,5 +1,6 @@
 """Rows of contact: nearest places on a mesh, and a sheet that lies on a skin."""
 
+from dataclasses import replace
 from types import SimpleNamespace
 
 import numpy as np
@@ -8,12 +9,15 @@ from scipy.spatial import KDTree
 from bench.rows import against, colours_of, row, seconds
 from quiver.bodies import sheet
 from quiver.contacts import Carried
+from quiver.demo import mudwick
+from quiver.formats.gltf.reading import read_character
 from quiver.kernels.cords import solve_cords
 from quiver.kernels.hinges import solve_hinges
 from quiver.mesh.nearest import NearestOn
 from quiver.sim import solid
 from quiver.sim.packing import spots_in_lanes
 from quiver.skins import SkinContacts
+from quiver.stack import Run, TakeSpec
 
 SUBSTEPS, DT = 12, 1.0 / 288.0
 SIZES = (2_000, 10_000, 50_000, 100_000)
@@ -22,6 +26,7 @@ SIZES = (2_000, 10_000, 50_000, 100_000)
 def rows():
     yield growth_row()
     yield sheet_row()
+    yield self_contact_row()
 
 
 def globe(triangles):
@@ -127,3 +132,17 @@ def sheet_row():
     return row(
         "sheet_10k_frame_ms", mine * 1e3, other * 1e3, "ms a frame", f"{what}; baseline: the same rules in NumPy with a SciPy KD-tree"
     )
+
+
+def self_contact_row():
+    """What it costs to keep Mudwick's belly and the rest of his skin from crossing, against the belly alone."""
+    glb, setup = mudwick.build()
+    character, _ = read_character(glb, "Mudwick")
+    belly = replace(setup, layers=(setup.layer("belly"),), colliders=())
+    costs = []
+    for _ in range(5):
+        for chunk in Run(TakeSpec(character, belly.with_new_touch("belly"), "walk"), threads=1).chunks():
+            costs.append(chunk.costs[1:3])
+    alone, touching = np.median(costs, axis=0)
+    note = "Mudwick's belly kept from the rest of his skin, walk, one thread: a frame of the layer with it; baseline: without it"
+    return row("self_contact_x", alone + touching, alone, "ms", note)

@@ -334,10 +334,37 @@ COLLIDER_DIALS = (
     ),
 )
 
+TOUCH_DIALS = (
+    Dial("margin", "Margin", "mm", 0.0, 100.0, 1.0, 0.5, "Feel", "How far both stay apart where they touch."),
+    Dial("spread", "Spread", "mm", 1.0, 1000.0, 60.0, 5.0, "Feel", "How far around what touches the skin gives way with it."),
+    Dial(
+        "share",
+        "Share of the region",
+        "%",
+        0.0,
+        100.0,
+        50.0,
+        5.0,
+        "Feel",
+        "How much of the way apart the region goes; the other side goes the rest.",
+        "0 = only the other side gives way",
+    ),
+    Dial("reach", "Depth looked for", "mm", 5.0, 1000.0, 80.0, 5.0, "Feel", "What has crossed more deeply than that is left as it is."),
+)
+
 SOFT_KINDS = ("volume", "sheet")
+"""Kinds of layers that simulate a region."""
+REGION_KINDS = (*SOFT_KINDS, "touch")
 """Kinds of layers that are made of a region."""
-LAYER_KINDS = ("chain", *SOFT_KINDS, "prop")
-DIALS_OF_KIND = {"chain": CHAIN_DIALS, "volume": VOLUME_DIALS, "sheet": SHEET_DIALS, "prop": PROP_DIALS, "collider": COLLIDER_DIALS}
+LAYER_KINDS = ("chain", *SOFT_KINDS, "prop", "touch")
+DIALS_OF_KIND = {
+    "chain": CHAIN_DIALS,
+    "volume": VOLUME_DIALS,
+    "sheet": SHEET_DIALS,
+    "prop": PROP_DIALS,
+    "touch": TOUCH_DIALS,
+    "collider": COLLIDER_DIALS,
+}
 AMOUNT = Dial("amount", "Amount", "", 0.0, 1.0, 1.0, 0.05, "Amount", "How much of the layer's motion is used: 0 is the keyed clip.")
 
 

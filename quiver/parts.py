@@ -1,12 +1,11 @@
 """What a region gives to a soft layer, whatever most of its dials say: particles, the vertices that they carry, what carries them."""
 
-from collections import OrderedDict
-
 import numpy as np
 
 from quiver.bodies import conforming, sheet, volume
 from quiver.bodies import lattice as lattices
 from quiver.errors import BadInput
+from quiver.kept import Kept
 from quiver.mesh import regions
 from quiver.mesh.topology import distance_along, topology
 from quiver.rig.character import Mesh
@@ -187,27 +186,14 @@ def _carried(mesh, surface, nodes, rest_world):
     return Mesh("nodes", mesh.node, positions, no_triangles, None, bind_nodes[slots], weights, 0, bind_nodes, inverse)
 
 
-_parts = OrderedDict()
+_parts = Kept(KEPT_PARTS)
 
 
 def sheet_part_of(character, region, scale):
     """The SheetPart of a region, kept likewise. Raises BadInput."""
-    return _kept(SheetPart, character, region, scale)
+    return _parts.get(character, (SheetPart, region.mesh, region.values, scale), lambda: SheetPart(character, region, scale))
 
 
 def part_of(character, region, scale, *how):
     """The Part of a region, built as Part says; kept from the last time while nothing that it is made of changed. Raises BadInput."""
-    return _kept(Part, character, region, scale, *how)
-
-
-def _kept(kind, character, region, scale, *how):
-    key = (kind, id(character), region.mesh, region.values, scale, *how)
-    found = _parts.get(key)
-    if found is None or found[0] is not character:
-        # The character is kept with it: its id stays its own that way.
-        found = (character, kind(character, region, scale, *how))
-        _parts[key] = found
-        while len(_parts) > KEPT_PARTS:
-            _parts.popitem(last=False)
-    _parts.move_to_end(key)
-    return found[1]
+    return _parts.get(character, (Part, region.mesh, region.values, scale, *how), lambda: Part(character, region, scale, *how))

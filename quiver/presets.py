@@ -27,6 +27,11 @@ PRESETS = {
         "Holster": {"joint": "hinge", "settle_time": 20, "hold_rate": 1.5, "swing_limit": 50},
         "Thrown away": {"joint": "free", "settle_time": 240},
     },
+    "touch": {
+        "Soft flesh": {"margin": 1, "spread": 90},
+        "Thin skin": {"margin": 1, "spread": 25},
+        "Against bone": {"margin": 1, "spread": 60, "share": 0},
+    },
     "chain": {
         "Wet rope": {"wobble_rate": 0.6, "settle_time": 30, "drag": 8, "gravity": 100},
         "Reed in the wind": {"wobble_rate": 2.4, "settle_time": 40, "drag": 3, "wobble_taper": 60},

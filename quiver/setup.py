@@ -57,8 +57,8 @@ class Layer:
     """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant.
 
     A chain layer has ``chains`` and may hang on a volume layer that it ``rides`` (its id); a prop layer has the joints of its props as
-    chains of one. A volume or a sheet has a ``region`` (its id), and a volume in ``built`` what bodies/conforming.py made of its mesh,
-    where it is not to be a lattice.
+    chains of one. A volume, a sheet or a touch has a ``region`` (its id), and a volume in ``built`` what bodies/conforming.py made of its
+    mesh, where it is not to be a lattice. A touch has in ``other`` the region that its own must not cross; "" is the rest of that mesh.
     """
 
     id: str
@@ -71,6 +71,7 @@ class Layer:
     region: str = ""
     rides: str = ""
     built: str = ""
+    other: str = ""
 
     def value(self, name):
         """The value of a dial, or its default."""
@@ -120,19 +121,26 @@ class Setup:
     def without_region(self, identifier):
         """This setup less one region. Raises BadInput where there is none, or where a layer is made of it."""
         region = self.region(identifier)
-        users = [layer.name for layer in self.layers if layer.region == identifier]
+        users = [layer.name for layer in self.layers if identifier in (layer.region, layer.other)]
         if users:
             raise BadInput(f"“{region.name}” is what {', '.join(f'“{name}”' for name in users)} is made of; remove the layer first")
         return replace(self, regions=tuple(each for each in self.regions if each.id != identifier))
 
     def with_new_soft(self, kind, region_id, name="", **values):
-        """This setup with one more volume or sheet on top, made of a region, with some dials. Raises BadInput for no such region."""
+        """This setup with one more layer on top that is made of a region, with some dials. Raises BadInput for no such region."""
         region = self.region(region_id)
         if region.is_final:
             raise BadInput(f"expected a region that says where flesh is soft, “{region.name}” says what the final skin shows")
         name, values = name or region.name, dials.defaults(kind) | values
         layer = Layer(_free_id(name, "layer", self.layers), name, kind, True, (), values, region=region_id)
         return replace(self, layers=(*self.layers, layer))
+
+    def with_new_touch(self, region_id, other=""):
+        """This setup with one more touch on top: a region is kept from another, or from the rest of its mesh. Raises BadInput."""
+        made = self.with_new_soft("touch", region_id)
+        if other:
+            made.region(other)
+        return made.with_layer(replace(made.layers[-1], other=other))
 
     def with_copy(self, layer, name, **changes):
         """This setup with a layer like ``layer`` on top, with a name of its own and some fields changed."""
@@ -214,7 +222,7 @@ class Setup:
 
     def _motion(self):
         layers = [replace(layer, name="") for layer in self.layers if layer.is_on]
-        used = {layer.region for layer in layers}
+        used = {identifier for layer in layers for identifier in (layer.region, layer.other)}
         return (
             layers,
             [replace(region, name="") for region in self.regions if region.id in used or region.is_final],

@@ -57,7 +57,8 @@ def _layer_document(layer):
         "on": layer.is_on,
         **({"rides": layer.rides} if layer.rides else {}),
         **({"built": layer.built} if layer.built else {}),
-        **({"region": layer.region} if layer.kind in dials.SOFT_KINDS else {"chains": [chain_document(chain) for chain in layer.chains]}),
+        **({"other": layer.other} if layer.other else {}),
+        **({"region": layer.region} if layer.kind in dials.REGION_KINDS else {"chains": [chain_document(chain) for chain in layer.chains]}),
         "dials": {dial.name: layer.value(dial.name) for dial in dials.DIALS_OF_KIND[layer.kind]},
         "amount": [list(key) for key in layer.amount],
     }
@@ -107,8 +108,11 @@ def from_document(document):
     finals = [region.mesh for region in setup.regions if region.is_final]
     _expect(len(set(finals)) == len(finals), "regions", "one final skin for a mesh", finals)
     for index, layer in enumerate(read):
-        if layer.kind in dials.SOFT_KINDS:
+        if layer.kind in dials.REGION_KINDS:
             setup.region(layer.region)
+        if layer.other:
+            _expect(layer.kind == "touch", f"layers[{index}].other", "another region in a touch only", layer.kind)
+            setup.region(layer.other)
         if layer.rides:
             carriers = [other.id for other in read if other.kind == "volume"]
             _expect(
@@ -178,13 +182,13 @@ def _identifier(value, where):
 
 def _read_layer(document, where):
     _expect(isinstance(document, dict), where, "an object", document)
-    _known(document, {"id", "name", "kind", "on", "chains", "region", "rides", "built", "dials", "amount"}, where)
+    _known(document, {"id", "name", "kind", "on", "chains", "region", "other", "rides", "built", "dials", "amount"}, where)
     kind = document.get("kind")
     _expect(isinstance(kind, str) and kind in dials.LAYER_KINDS, f"{where}.kind", f"one of {', '.join(dials.LAYER_KINDS)}", kind)
     identifier, is_on = _identifier(document.get("id"), where), document.get("on", True)
     _expect(isinstance(is_on, bool), f"{where}.on", "true or false", is_on)
     chains = document.get("chains", [])
-    if kind in dials.SOFT_KINDS:
+    if kind in dials.REGION_KINDS:
         _expect(not chains, f"{where}.chains", f"no chains in a {kind}", chains)
     else:
         _expect(isinstance(chains, list) and 0 < len(chains) <= MOST_CHAINS, f"{where}.chains", "a list with at least one chain", chains)
@@ -201,6 +205,7 @@ def _read_layer(document, where):
         _text(document.get("region", ""), f"{where}.region"),
         _text(document.get("rides", ""), f"{where}.rides"),
         _built(document.get("built", ""), f"{where}.built"),
+        _text(document.get("other", ""), f"{where}.other"),
     )
 
 
@@ -267,7 +272,8 @@ def json_schema():
             "kind": {"enum": list(dials.LAYER_KINDS)},
             "on": {"type": "boolean", "default": True},
             "chains": {"type": "array", "minItems": 1, "maxItems": MOST_CHAINS, "items": chain},
-            "region": {**name, "description": "The id of the region that a volume or a sheet is made of."},
+            "region": {**name, "description": "The id of the region that a volume, a sheet or a touch is made of."},
+            "other": {**name, "description": "The id of the region that a touch keeps its own from; the rest of the mesh without one."},
             "rides": {**name, "description": "The id of the volume that a chain hangs on."},
             "built": {
                 "type": "string",

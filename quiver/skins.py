@@ -1,14 +1,13 @@
 """The character's own skin as a collider: a mesh that moves with every frame, and what touches it."""
 
-from collections import OrderedDict
-
 import numpy as np
 
 from quiver.errors import BadInput
+from quiver.kept import Kept
 from quiver.kernels import contacts as kernel
 from quiver.kernels.nearest import blend, vertex_normals
 from quiver.mesh.nearest import NearestOn
-from quiver.mesh.topology import welded
+from quiver.mesh.topology import edges_of_triangles, welded
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_through
 
@@ -21,40 +20,38 @@ DEEP = 0.08
 """Deeper than that inside nothing is looked for: on the far side of a limb there is another skin [m]."""
 
 
-class Surface:
-    """What a mesh of a character is, whatever the setup says: rest (V, 3) [m], triangles (F, 3), their rim, the layout of their tree.
+class Patch:
+    """A surface to be felt: rest (V, 3) [m], triangles (F, 3), F > 0, which vertices lie on its rim, the layout of its tree."""
 
-    Raises BadInput where the mesh has no triangles.
-    """
+    def __init__(self, rest, triangles):
+        self.rest, self.triangles = rest, triangles
+        self.is_rim = _rim(triangles, len(rest))
+        self.layout = NearestOn(rest, triangles).layout
+
+
+class Surface(Patch):
+    """What a mesh of a character is, whatever the setup says. Raises BadInput where the mesh has no triangles."""
 
     def __init__(self, character, name, scale):
         self.mesh, self.scale = character.mesh(name), scale
-        self.rest = self.places(rest_matrices(character.skeleton)[None])[0]
+        rest = self.places(rest_matrices(character.skeleton)[None])[0]
         # Seams of colours or textures do not cut it.
-        self.triangles = welded(self.rest, self.mesh.triangles)
-        if not len(self.triangles):
+        triangles = welded(rest, self.mesh.triangles)
+        if not len(triangles):
             raise BadInput(f"expected a mesh with triangles to touch, “{name}” has none")
-        self.is_rim = _rim(self.triangles, len(self.rest))
-        self.layout = NearestOn(self.rest, self.triangles).layout
+        super().__init__(rest, triangles)
 
     def places(self, world):
         """Where its vertices are, (F, V, 3), in node matrices (F, J, 3, 4)."""
         return self.scale * skinned_through(self.mesh, world).astype(float)
 
 
-_surfaces = OrderedDict()
+_surfaces = Kept(KEPT_SURFACES)
 
 
 def surface_of(character, name, scale):
     """The Surface of a mesh, kept from the last time. Raises BadInput."""
-    key = (id(character), name, scale)
-    found = _surfaces.get(key)
-    if found is None or found[0] is not character:
-        # The character is kept with it: its id stays its own that way.
-        found = _surfaces[key] = (character, Surface(character, name, scale))
-        while len(_surfaces) > KEPT_SURFACES:
-            _surfaces.popitem(last=False)
-    return found[1]
+    return _surfaces.get(character, (name, scale), lambda: Surface(character, name, scale))
 
 
 class Skin:
@@ -66,13 +63,12 @@ class Skin:
 
 
 class Feeler:
-    """Finds how far points are outside of a skin.
+    """Finds how far points are outside of a surface (Patch).
 
     ``rest`` (R, 3) are the points in the rest pose: ``closest`` (R,) is how close each is there, the least that is asked of it.
     """
 
-    def __init__(self, skin, rest):
-        surface = skin.surface
+    def __init__(self, surface, rest):
         self.tree = NearestOn(surface.rest, surface.triangles, surface.layout)
         self.guesses = np.full(len(rest), -1)
         self._looks = None, None
@@ -111,11 +107,9 @@ class Feeler:
 
 def _rim(triangles, count):
     """Which of so many vertices lie on an edge that has one triangle only, bool (V,)."""
-    edges = np.sort(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]).astype(np.int64), axis=1)
-    keys, counts = np.unique(edges[:, 0] * count + edges[:, 1], return_counts=True)
-    lone = keys[counts == 1]
+    edges, counts = edges_of_triangles(triangles, count)
     out = np.zeros(count, bool)
-    out[np.concatenate([lone // count, lone % count])] = True
+    out[edges[counts == 1].ravel()] = True
     return out
 
 
@@ -124,7 +118,7 @@ class SkinContacts:
 
     def __init__(self, skin, carried, rest, thickness):
         self.skin, self.carried = skin, carried
-        self.feeler = Feeler(skin, rest)
+        self.feeler = Feeler(skin.surface, rest)
         self.reaches = np.minimum(skin.margin + thickness, self.feeler.closest)
 
     def start(self, world):
@@ -154,7 +148,7 @@ class SkinDepth:
     """How deep points get into a skin beyond the rest pose; ``rest`` (R, 3) are they in it."""
 
     def __init__(self, skin, rest):
-        self.skin, self.feeler = skin, Feeler(skin, rest)
+        self.skin, self.feeler = skin, Feeler(skin.surface, rest)
         self.allowed = np.minimum(self.feeler.closest, 0.0)
 
     def deepest(self, skin_places, points):

@@ -19,6 +19,7 @@ from quiver.sheets import Sheet
 from quiver.solids import Solid
 from quiver.stages import Moving, Stage
 from quiver.threads import at_once
+from quiver.touching import Touch
 
 FIRST_CHUNK, LARGEST_CHUNK = 2, 32
 """Frames: the first chunk is short so that something shows at once, later ones are long so that little is lost between them."""
@@ -46,7 +47,7 @@ class TakeChunk:
     added        float32 (F, L) the most a layer moved any of its points [m]
     measures     float32 (F, V, 2) of the run's solids: change of volume and greatest stretch [%]
     clips        float32 (F, L, 2) clip depth of a layer [m]: as simulated, and as keyed; deepest int (F, L, 2) mesh and vertex of the first
-    costs        milliseconds spent on one frame, on average: all chains together, then each solid
+    costs        milliseconds spent on one frame, on average: all chains together, then each solid, then each touch
     cost_ms      milliseconds spent on one of these frames, on average
     """
 
@@ -109,10 +110,22 @@ class Run:
         self.translated = np.array(sorted(shifted.union(*(stage.rides for stage in self.stages))), np.int32)
         turned = {below for node in (*self.rotated, *self.translated) for below in self.skeleton.below(int(node))}
         self.final_skins = final_skins(spec.character, spec.setup, turned)
-        self.moved = _moved([*self.solids, *self.final_skins])
+        self.touches = self._touches(layers)
+        self.moved = _moved(
+            [(solid.mesh_index, solid.vertices) for solid in (*self.solids, *self.final_skins)]
+            + [item for touch in self.touches for item in touch.vertices.items()]
+        )
         self.clip_depths = self._clip_depths(chain_layers, paths)
         ends = np.cumsum([0, *map(len, self.moved.values())])
         self._places = {mesh: slice(*ends[k : k + 2]) for k, mesh in enumerate(self.moved)}
+
+    def _touches(self, layers):
+        """The touch layers, told where the keyed skin goes. Raises BadInput."""
+        touching = [layer for layer in layers if layer.kind == "touch"]
+        if not touching:
+            return []
+        world = world_matrices(self.skeleton, self._keyed(np.arange(self.spec.first_frame, self.last_frame + 1)))
+        return [Touch(self.spec.character, layer, self.spec.setup, world) for layer in touching]
 
     def _clip_depths(self, chain_layers, paths):
         """{layer id: ClipDepth} of the layers that meet anything."""
@@ -170,9 +183,9 @@ class Run:
             final, keyed_world, soft, measures, spent = self._simulate(at, end, start)
             shown = slice(max(first - at, 0), end - at)
             if shown.start < shown.stop:
-                chunk = self._chunk(at + shown.start, final[shown], keyed_world[shown], [moves[shown] for moves in soft])
-                per_frame = 1000.0 / (end - at)
-                costs = tuple(seconds * per_frame for seconds in spent)
+                chunk, touching = self._chunk(at + shown.start, final[shown], keyed_world[shown], [moves[shown] for moves in soft])
+                per_frame, per_shown = 1000.0 / (end - at), 1000.0 / (shown.stop - shown.start)
+                costs = (*(seconds * per_frame for seconds in spent), *(seconds * per_shown for seconds in touching))
                 yield TakeChunk(*chunk, measures[shown], costs, (time.perf_counter() - began) * per_frame)
             at, size = end, min(2 * FIRST_CHUNK if size == preroll + FIRST_CHUNK else 2 * size, LARGEST_CHUNK)
 
@@ -246,10 +259,35 @@ class Run:
         rotations = final.rotations[:, self.rotated].astype(np.float32)
         translations = final.translations[:, self.translated].astype(np.float32)
         offsets = self._all_offsets(len(rotations), soft)
+        touched, spent = self._keep_apart(first_frame, final_world, offsets, added)
         for skin in self.final_skins:
             mesh = skin.mesh_index
             skin.apply(offsets[:, self._places[mesh]], self.moved[mesh], keyed_world, final_world)
-        return first_frame, rotations, translations, offsets, added, *self._clips(keyed_world, final_world, offsets)
+        clips, deepest = self._clips(keyed_world, final_world, offsets)
+        for layer_id, (depths, where) in touched.items():
+            column = self.layer_ids.index(layer_id)
+            clips[:, column], deepest[:, column] = depths, where
+        return (first_frame, rotations, translations, offsets, added, clips, deepest), spent
+
+    def _keep_apart(self, first_frame, final_world, offsets, added):
+        """Let the touch layers move the skin, adding to offsets and ``added`` in place.
+
+        Returns {layer id: (clip depths (F, 2) with and without it, mesh and vertex of the deepest (F, 2))} and the seconds that each took.
+        """
+        found, spent = {}, []
+        for touch in self.touches:
+            began = time.perf_counter()
+            so_far = {mesh: self._moves_of(mesh, own, offsets) for mesh, own in touch.vertices.items()}
+            amounts = np.array([touch.layer.amount_at(first_frame + frame) for frame in range(len(offsets))])
+            moves, *measured = touch.advance(final_world, so_far, amounts)
+            found[touch.layer.id] = measured
+            column = self.layer_ids.index(touch.layer.id)
+            for mesh, own in touch.vertices.items():
+                offsets[:, self._places[mesh]][:, np.searchsorted(self.moved[mesh], own)] += moves[mesh].astype(np.float32)
+                lengths = np.linalg.norm(moves[mesh], axis=2).max(1, initial=0.0) * self.spec.setup.metres_per_unit
+                added[:, column] = np.maximum(added[:, column], lengths)
+            spent.append(time.perf_counter() - began)
+        return found, spent
 
     def _clips(self, keyed_world, final_world, offsets):
         clips = np.zeros((len(keyed_world), len(self.layer_ids), 2), np.float32)
@@ -278,10 +316,10 @@ class Run:
 
 
 def _moved(parts):
-    """The vertices that any part moves, {mesh index: sorted vertices}."""
+    """The vertices that any part moves, {mesh index: sorted vertices}, from pairs of a mesh index and vertices."""
     found = {}
-    for part in parts:
-        found[part.mesh_index] = np.union1d(found.get(part.mesh_index, np.zeros(0, int)), part.vertices)
+    for mesh, vertices in parts:
+        found[mesh] = np.union1d(found.get(mesh, np.zeros(0, int)), vertices)
     return dict(sorted(found.items()))
 
 

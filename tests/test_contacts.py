@@ -213,5 +213,5 @@ class MudwickTest(TestCase):
         triangles = np.concatenate([np.stack([a, a + 1, a + 4], 1), np.stack([a, a + 4, a + 3], 1)])
         points = np.array([[1.0, 0.03, 1.0], [1.2, -0.02, 0.9], [2.05, -0.02, 1.0]])
         surface = SimpleNamespace(rest=corners, triangles=triangles, layout=None, is_rim=np.arange(9) != 4)
-        feeler = Feeler(SimpleNamespace(surface=surface), points)
+        feeler = Feeler(surface, points)
         np.testing.assert_allclose(feeler.closest, [0.03, -0.02, np.inf], atol=1e-9)

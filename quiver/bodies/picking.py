@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from quiver.errors import BadInput
+from quiver.mesh import regions
 from quiver.rig.pose import rest_matrices
 
 SHORTEST = 1e-5
@@ -178,3 +179,15 @@ def driven_nodes(character, layers):
     """All nodes that the chains of some layers move. Raises BadInput."""
     chains = [nodes for layer in layers for pick in layer.chains for nodes in resolve(character, pick)]
     return {below for nodes in chains for node in nodes for below in character.skeleton.below(int(node))}
+
+
+def moved_by(character, names):
+    """The mesh of which some joints, and those below them, move most, and what of it: (mesh, levels uint8 (V,)). Raises BadInput."""
+    if not names:
+        raise BadInput("expected the joints that move the skin: click them on the stage, or type their names")
+    nodes = {below for name in names for below in character.skeleton.below(character.skeleton.index(name))}
+    found = [(mesh, regions.from_joints(mesh, nodes)) for mesh in character.meshes]
+    mesh, levels = max(found, key=lambda each: int(regions.is_in(each[1]).sum()))
+    if not regions.is_in(levels).any():
+        raise BadInput(f"expected joints that move some skin, {', '.join(names)} move none")
+    return mesh, levels

@@ -104,7 +104,7 @@ def _walk(builder):
         stride, middle = (0.28, -0.045) if "fore" in leg else (0.30, 0.0)
         is_swing = step >= 0.62
         z = np.where(is_swing, -stride / 2 + stride * _smooth(swing), stride / 2 - stride * stance)
-        y = np.where(is_swing, 0.11 * np.sin(np.pi * np.clip(swing, 0, 1)) ** 0.8, 0.0)
+        y = np.where(is_swing, (0.145 if "fore" in leg else 0.11) * np.sin(np.pi * np.clip(swing, 0, 1)) ** 0.8, 0.0)
         pitch = np.where(is_swing, 34.0 * np.sin(np.pi * np.clip(swing, 0, 1)) * (1 - 1.3 * np.clip(swing, 0, 1)), 0.0)
         motion.plant(leg, np.stack([np.zeros_like(z), y, z + middle], 1), pitch)
     return motion

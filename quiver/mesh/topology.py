@@ -38,13 +38,13 @@ class Topology:
 
 def topology(positions, triangles):
     """The Topology of a mesh: positions (V, 3), triangles (T, 3)."""
-    places, place_of = np.unique(np.asarray(positions, np.float32), axis=0, return_inverse=True)
-    place_of = place_of.ravel()
+    positions = np.asarray(positions, np.float32)
+    first, place_of = _same_places(positions)
+    places = positions[first]
     corners = place_of[triangles]
     a, b, c = corners.T
     corners = corners[(a != b) & (b != c) & (a != c)]
-    edges = np.concatenate([corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]]])
-    edges = np.unique(np.sort(edges, axis=1), axis=0)
+    edges, _ = edges_of_triangles(corners, len(places))
     lengths = np.linalg.norm(places[edges[:, 0]].astype(float) - places[edges[:, 1]], axis=1)
     both = (np.concatenate([lengths, lengths]), (np.concatenate([edges[:, 0], edges[:, 1]]), np.concatenate([edges[:, 1], edges[:, 0]])))
     links = sparse.csr_matrix(both, shape=(len(places), len(places)))
@@ -54,10 +54,31 @@ def topology(positions, triangles):
 
 def welded(positions, triangles):
     """The triangles (T, 3) between the first vertices at each place of positions (V, 3), without flat ones."""
-    _, first, place_of = np.unique(np.asarray(positions, np.float32), axis=0, return_index=True, return_inverse=True)
-    corners = first[place_of.ravel()][triangles]
+    first, place_of = _same_places(np.asarray(positions, np.float32))
+    corners = first[place_of][triangles]
     a, b, c = corners.T
     return corners[(a != b) & (b != c) & (a != c)]
+
+
+def _same_places(positions):
+    """(the first vertex at each place (P,), the place of each vertex (V,)) of positions (V, 3); places by x, then y, then z."""
+    order = np.lexsort(positions.T[::-1])
+    is_new = np.ones(len(order), bool)
+    is_new[1:] = (positions[order[1:]] != positions[order[:-1]]).any(1)
+    place_of = np.empty(len(order), int)
+    place_of[order] = np.cumsum(is_new) - 1
+    return order[is_new], place_of
+
+
+def edges_of_triangles(triangles, count):
+    """The edges (E, 2) of triangles (T, 3) between so many points, each once with its lower end first, and how many triangles each has."""
+    return _unique_edges(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]), count)
+
+
+def _unique_edges(pairs, count):
+    # As one number each they are sorted faster than pairs.
+    keys, counts = np.unique(np.sort(pairs, axis=1).astype(np.int64) @ [count, 1], return_counts=True)
+    return np.column_stack([keys // count, keys % count]), counts
 
 
 def distance_along(top, sources, limit=np.inf):
@@ -69,7 +90,5 @@ def distance_along(top, sources, limit=np.inf):
 
 def edges_of_tets(nodes, tets):
     """The edges int32 (E, 2) of tetrahedra (T, 4), each once, and their lengths (E,) between nodes (N, 3)."""
-    # As one number each they are sorted faster than pairs.
-    keys = np.unique(np.sort(tets[:, _PAIRS].reshape(-1, 2), axis=1).astype(np.int64) @ [len(nodes), 1])
-    edges = np.column_stack([keys // len(nodes), keys % len(nodes)]).astype(np.int32)
+    edges = _unique_edges(tets[:, _PAIRS].reshape(-1, 2), len(nodes))[0].astype(np.int32)
     return edges, np.linalg.norm(nodes[edges[:, 1]] - nodes[edges[:, 0]], axis=1)

@@ -9,6 +9,7 @@ from quiver.bodies import fitting, picking
 from quiver.colliders import LABELS, SIZES
 from quiver.contacts import Contacts, flesh_carriers, meets_skin
 from quiver.errors import BadInput
+from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.setup_document import FAR
@@ -98,6 +99,31 @@ def change(row, collider_id, action, text):
     return edit(row, lambda setup: setup.with_collider(changed), f"{collider.name}: {label}")
 
 
+def add_touch(row, of, joints, against):
+    """Keep an area of the skin from another, or, with "", from the rest of its mesh. Raises BadInput.
+
+    ``of`` is a region's id, or "joints:" for what ``joints`` (names with commas between) and those below them move.
+    """
+    if of != "joints:":
+        region = row.setup.region(of)
+        return edit(row, lambda setup: setup.with_new_touch(of, against), f"{region.name} touches")
+    character, _ = loaded(row.pk)
+    mesh, levels = picking.moved_by(character, [name.strip() for name in joints.split(",") if name.strip()])
+
+    def change(setup):
+        setup = setup.with_new_region(joints[:200], mesh.name, len(levels), regions.encode(levels))
+        return setup.with_new_touch(setup.regions[-1].id, against)
+
+    return edit(row, change, f"{joints} touches"[:200])
+
+
+def touches(row):
+    """The touch layers: (layer, its region's name, the other region's name or "")."""
+    setup = row.setup
+    layers = [layer for layer in setup.layers if layer.kind == "touch"]
+    return [(layer, setup.region(layer.region).name, setup.region(layer.other).name if layer.other else "") for layer in layers]
+
+
 def _joint(row, name):
     if name and not any(node["name"] == name for node in row.facts["nodes"]):
         raise BadInput(f"expected a joint of this character, or nothing for the world, got “{name}”")
@@ -167,6 +193,8 @@ def _number(value, most=1e7):
 def meet(row, collider_id, layer_id, is_met):
     """Let a layer meet a collider, or spare it. Raises BadInput."""
     layer, collider = row.setup.layer(layer_id), row.setup.collider(collider_id)
+    if layer.kind == "touch":
+        raise BadInput(f"expected a layer that is simulated to meet a collider, “{layer.name}” keeps skin from skin")
     without = {name: tuple(each for each in getattr(collider, name) if each != layer_id) for name in ("meets", "spares")}
     plain = replace(collider, **without)
     if _meets(row, plain)[layer_id] != is_met:
@@ -187,15 +215,16 @@ def matrix(row, colliders=None):
     colliders = row.setup.colliders if colliders is None else colliders
     setup = replace(row.setup, colliders=tuple(replace(each, is_on=True) for each in colliders))
     contacts, driven = Contacts(character, setup), picking.driven_nodes(character, setup.layers)
+    layers = [layer for layer in setup.layers if layer.kind != "touch"]
     met = {}
-    for layer in setup.layers:
+    for layer in layers:
         indices = contacts.met_by(layer, driven, flesh_carriers(character, setup, layer))
         met[layer.id] = {contacts.colliders[index].id for index in indices}
 
     def meets(layer, collider):
         return meets_skin(setup, layer, collider) if collider.shape == "skin" else collider.id in met[layer.id]
 
-    return [(collider, [(layer, meets(layer, collider)) for layer in setup.layers]) for collider in colliders]
+    return [(collider, [(layer, meets(layer, collider)) for layer in layers]) for collider in colliders]
 
 
 def shapes(row):

@@ -24,6 +24,8 @@ def _panel(request, row, collider_id=None, take=None):
         "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
         "chosen": services.facts_of(row, chosen) if chosen else None,
         "matrix": services.matrix(row) if setup.layers and setup.colliders else [],
+        "touches": services.touches(row),
+        "regions": [region for region in setup.regions if not region.is_final],
         "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]] or [node["name"] for node in row.facts["nodes"]],
     }
     response = render_step(request, row, "contacts", "contacts/panel.html", context)
@@ -35,6 +37,13 @@ def add(request, pk):
     row = character_or_404(pk)
     take = services.add(row, request.POST.get("shape", ""), request.POST.get("joint", "").strip())
     return _panel(request, row, row.setup.colliders[-1].id, take)
+
+
+@require_POST
+def add_touch(request, pk):
+    row = character_or_404(pk)
+    take = services.add_touch(row, *(request.POST.get(name, "") for name in ("of", "joints", "against")))
+    return _panel(request, row, request.POST.get("chosen"), take)
 
 
 @require_POST

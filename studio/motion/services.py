@@ -67,7 +67,7 @@ def add_soft(row, kind, source, value):
         return edit(row, lambda setup: setup.with_new_soft(kind, value), f"{label} of {row.setup.region(value).name}")
     character, _ = loaded(row.pk)
     if source == "joints":
-        mesh, levels = _moved_by(character, _joint_names(row, value.strip()))
+        mesh, levels = picking.moved_by(character, _joint_names(row, value.strip()))
         name, options = value, {}
     elif source == "mesh":
         mesh = character.mesh(value)
@@ -85,18 +85,6 @@ def add_soft(row, kind, source, value):
         return setup.with_new_soft(kind, setup.regions[-1].id, **options)
 
     return edit(row, change, f"{label} of {name}"[:200])
-
-
-def _moved_by(character, names):
-    """The mesh of which some joints move most, and what of it: (mesh, levels uint8 (V,)). Raises BadInput."""
-    if not names:
-        raise BadInput("expected the joints whose flesh is soft: click them on the stage, or type their names")
-    nodes = {below for name in names for below in character.skeleton.below(character.skeleton.index(name))}
-    found = [(mesh, regions.from_joints(mesh, nodes)) for mesh in character.meshes]
-    mesh, levels = max(found, key=lambda each: int(regions.is_in(each[1]).sum()))
-    if not regions.is_in(levels).any():
-        raise BadInput(f"expected joints that move some skin, {', '.join(names)} move none")
-    return mesh, levels
 
 
 def ride(row, layer_id, volume_id):

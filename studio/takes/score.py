@@ -50,6 +50,8 @@ def _lane(take, layer, values, top):
     kept = take.measures.get(layer.id, {})
     marks, lines = _soft_marks(take, kept, "area" if layer.kind == "sheet" else "volume")
     clip_marks, clip, keyed = _clip_marks(take, kept)
+    if layer.kind == "touch" and "cost" in kept:
+        marks = [_cost_mark(kept)]
     return Lane(
         layer.id,
         layer.name,
@@ -93,7 +95,11 @@ def _soft_marks(take, kept, what):
         heights = LANE_HEIGHT * (0.5 - 0.46 * values / max(float(np.abs(values).max()), 10.0))
         path = "M" + " L".join(f"{x + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
         lines.append({"name": name, "path": path})
-    return [*marks, {"text": f"{kept['cost']:.1f} ms", "frame": None}], lines
+    return [*marks, _cost_mark(kept)], lines
+
+
+def _cost_mark(kept):
+    return {"text": f"{kept['cost']:.1f} ms", "frame": None}
 
 
 def ticks(first_frame, count):

@@ -76,7 +76,9 @@ def _keep_measures(take, run, chunk):
         kept.setdefault("volume", []).extend(np.round(chunk.measures[:, index, 0].astype(float), 2).tolist())
         kept.setdefault("stretch", []).extend(np.round(chunk.measures[:, index, 1].astype(float), 2).tolist())
         kept["cost"] = round(chunk.costs[1 + index], 3)
-    for layer_id in run.clip_depths:
+    for index, touch in enumerate(run.touches):
+        take.measures.setdefault(touch.layer.id, {})["cost"] = round(chunk.costs[1 + len(run.solids) + index], 3)
+    for layer_id in (*run.clip_depths, *(touch.layer.id for touch in run.touches)):
         kept, column = take.measures.setdefault(layer_id, {}), run.layer_ids.index(layer_id)
         millimetres = np.round(1000.0 * chunk.clips[:, column].astype(float), 2)
         kept.setdefault("clip", []).extend(millimetres[:, 0].tolist())

@@ -108,3 +108,21 @@ class MeasuredTest(RunningDeskTest):
         self.assertEqual(len(kept["clip"]), take.frame_count)
         self.assertEqual(len(kept["deepest"][0]), 2)
         self.assertContains(self.client.get(self.url("score/")), "clip")
+
+    def test_skin_is_kept_from_skin_and_its_lane_says_how_deep_and_what_it_costs(self):
+        for fields in ({"of": "joints:", "joints": ""}, {"of": "no-such"}, {"of": "joints:", "joints": "nobody"}):
+            self.assertContains(self.post("contacts/touch/", **fields), "xpected", status_code=422)
+        self.assertContains(self.post("contacts/touch/", of="joints:", joints="lower", against=""), "and the rest of its mesh")
+        layer = self.fresh.setup.layers[-1]
+        self.assertEqual((layer.kind, layer.other), ("touch", ""))
+        take = self.fresh.takes.first()
+        run_waiting_jobs()
+        take.refresh_from_db()
+        kept = take.measures[layer.id]
+        self.assertEqual(len(kept["keyed_clip"]), take.frame_count)
+        self.assertGreater(kept["cost"], 0.0)
+        self.assertContains(self.client.get(self.url(f"motion/?layer={layer.id}")), "Depth looked for")
+        self.post("contacts/add/", shape="ground")
+        self.assertContains(
+            self.post(f"contacts/{self.fresh.setup.colliders[0].id}/meet/", layer=layer.id, meets="yes"), "skin", status_code=422
+        )
