@@ -137,6 +137,11 @@ class Followed:
         """Begin in node matrices (J, 3, 4)."""
         self.before = self.contacts.placements(world[None])[:, self.met]
 
+    def appear(self, world, nodes):
+        """What rides on some nodes is where it is in node matrices (J, 3, 4) as if it had always been there."""
+        here = np.isin(self.contacts.nodes[self.met], nodes)
+        self.before[:, here] = self.contacts.placements(world[None])[:, self.met][:, here]
+
     def rows(self, world, jumped, per_frame):
         """Frames (S, L, FRAME) in node matrices (S, J, 3, 4) of some frames, so many samples each.
 

@@ -220,15 +220,17 @@ class Wave:
 
     def apply(self, pose, driven, amounts):
         """Turn the drivers in a pose of shape (S, J), in place. ``amounts`` (S, C) 0..1."""
+        # No joint is driven twice, so all are turned at once.
+        chains = np.repeat(np.arange(len(self.paths)), self.counts)
+        segments = np.concatenate([np.arange(count) for count in self.counts])
+        drivers, turns = self.drivers[chains, segments], driven.turns[:, chains, segments]
+        turns = transforms.slerp(np.broadcast_to(transforms.IDENTITY, turns.shape), turns, amounts[:, chains])
+        pose.rotations[:, drivers] = transforms.multiply(turns, pose.rotations[:, drivers])
         for chain, path in enumerate(self.paths):
-            share = amounts[:, chain]
-            for i, driver in enumerate(path.drivers):
-                turn = transforms.slerp(np.tile(transforms.IDENTITY, (len(share), 1)), driven.turns[:, chain, i], share)
-                pose.rotations[:, driver] = transforms.multiply(turn, pose.rotations[:, driver])
-                if self.layers[chain].value("stretch") > 0.0:
-                    longer = 1.0 + share * (driven.lengths[:, chain, i] - 1.0)
-                    for node in path.stretch_nodes[i]:
-                        pose.translations[:, node] *= longer[:, None]
+            if self.layers[chain].value("stretch") > 0.0:
+                longer = 1.0 + amounts[:, chain, None] * (driven.lengths[:, chain] - 1.0)
+                for i, nodes in enumerate(path.stretch_nodes):
+                    pose.translations[:, list(nodes)] *= longer[:, i, None, None]
 
     def added(self, keyed_world, final_world):
         """How far each chain's points are from their keyed places: (F, C) greatest distance [m]."""

@@ -14,17 +14,33 @@ def normalised(quaternions):
 
 def multiply(a, b):
     """The rotation b followed by a, shapes (..., 4)."""
-    ax, ay, az, aw = np.moveaxis(np.asarray(a, float), -1, 0)
-    bx, by, bz, bw = np.moveaxis(np.asarray(b, float), -1, 0)
-    return np.stack(
-        [
-            aw * bx + ax * bw + ay * bz - az * by,
-            aw * by - ax * bz + ay * bw + az * bx,
-            aw * bz + ax * by - ay * bx + az * bw,
-            aw * bw - ax * bx - ay * by - az * bz,
-        ],
-        axis=-1,
+    ax, ay, az, aw = _parts(np.asarray(a, float))
+    bx, by, bz, bw = _parts(np.asarray(b, float))
+    return _joined(
+        aw * bx + ax * bw + ay * bz - az * by,
+        aw * by - ax * bz + ay * bw + az * bx,
+        aw * bz + ax * by - ay * bx + az * bw,
+        aw * bw - ax * bx - ay * by - az * bz,
     )
+
+
+def _parts(values):
+    """The numbers of quaternions or vectors one by one; far quicker than NumPy's own ways for small arrays."""
+    return [values[..., k] for k in range(values.shape[-1])]
+
+
+def _joined(*parts):
+    out = np.empty((*np.shape(parts[0]), len(parts)))
+    for k, part in enumerate(parts):
+        out[..., k] = part
+    return out
+
+
+def crossed(a, b):
+    """The cross product of vectors (..., 3)."""
+    ax, ay, az = _parts(a)
+    bx, by, bz = _parts(b)
+    return _joined(ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx)
 
 
 def inverse(quaternions):
@@ -35,8 +51,9 @@ def inverse(quaternions):
 def rotate(quaternions, vectors):
     """Turn vectors (..., 3) by unit quaternions (..., 4)."""
     xyz, w = quaternions[..., :3], quaternions[..., 3:]
-    twice = 2.0 * np.cross(xyz, vectors)
-    return vectors + w * twice + np.cross(xyz, twice)
+    vectors = np.asarray(vectors, float)
+    twice = 2.0 * crossed(xyz, vectors)
+    return vectors + w * twice + crossed(xyz, twice)
 
 
 def slerp(a, b, share):
@@ -66,39 +83,36 @@ def shortest_turn(a, b):
     """The quaternion of the shortest turn from direction a to direction b, (..., 3); the identity where they agree exactly."""
     lengths = np.sqrt(np.sum(a * a, -1, keepdims=True) * np.sum(b * b, -1, keepdims=True))
     w = np.maximum(lengths + np.sum(a * b, -1, keepdims=True), lengths * 1e-4)
-    return normalised(np.concatenate([np.cross(a, b), w], axis=-1))
+    return normalised(np.concatenate([crossed(a, b), w], axis=-1))
 
 
 def to_matrices(quaternions):
     """Rotation matrices (..., 3, 3) of unit quaternions (..., 4)."""
-    x, y, z, w = np.moveaxis(np.asarray(quaternions, float), -1, 0)
-    rows = [
-        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
-    ]
-    return np.stack([np.stack(row, -1) for row in rows], -2)
+    x, y, z, w = _parts(np.asarray(quaternions, float))
+    flat = _joined(
+        *(1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)),
+        *(2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)),
+        *(2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)),
+    )
+    return flat.reshape(*flat.shape[:-1], 3, 3)
 
 
 def from_matrices(matrices):
     """Unit quaternions of proper rotation matrices (..., 3, 3), by Shepperd's choice of the largest part."""
     m = np.asarray(matrices, float)
     trace = m[..., 0, 0] + m[..., 1, 1] + m[..., 2, 2]
-    quarters = np.stack([m[..., 0, 0], m[..., 1, 1], m[..., 2, 2], trace], -1)
-    quarters = np.concatenate([1.0 - trace[..., None] + 2.0 * quarters[..., :3], 1.0 + trace[..., None]], -1)
+    quarters = _joined(*(1.0 - trace + 2.0 * m[..., k, k] for k in range(3)), 1.0 + trace)
     largest = np.argmax(quarters, -1)
     a, b, c = m[..., 2, 1], m[..., 0, 2], m[..., 1, 0]
     d, e, f = m[..., 1, 2], m[..., 2, 0], m[..., 0, 1]
     xy, xz, yz = c + f, b + e, a + d
-    choices = np.stack(
-        [
-            np.stack([quarters[..., 0], xy, xz, a - d], -1),
-            np.stack([xy, quarters[..., 1], yz, b - e], -1),
-            np.stack([xz, yz, quarters[..., 2], c - f], -1),
-            np.stack([a - d, b - e, c - f, quarters[..., 3]], -1),
-        ],
-        -2,
+    flat = _joined(
+        *(quarters[..., 0], xy, xz, a - d),
+        *(xy, quarters[..., 1], yz, b - e),
+        *(xz, yz, quarters[..., 2], c - f),
+        *(a - d, b - e, c - f, quarters[..., 3]),
     )
+    choices = flat.reshape(*flat.shape[:-1], 4, 4)
     return normalised(np.take_along_axis(choices, largest[..., None, None], -2)[..., 0, :])
 
 

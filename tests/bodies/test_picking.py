@@ -115,4 +115,4 @@ class StackTest(TestCase):
         long = Clip("long", turning_clip(0, [0.0, 60.0], [0, 1.0]).channels, 0.0, 60.0)
         run = Run(TakeSpec(Character("one", skeleton, (), (long,)), chain_setup("a", "c"), "long"))
         answers = iter([True, True, False])
-        self.assertEqual(sum(len(chunk.rotations) for chunk in run.chunks(lambda: next(answers))), 4 + 8)
+        self.assertEqual(sum(len(chunk.rotations) for chunk in run.chunks(lambda: next(answers))), 2 + 4)
