@@ -63,7 +63,7 @@ class Poke:
         return world_matrices(self.run.skeleton, self.pose.repeated(1))[0]
 
     @property
-    def rest_of_it(self):
+    def sizes(self):
         """What the stage is told once: radius of the ball and half sides of the plate [file units]."""
         return {"ball": BALL_SHARE * self.size, "plate": _plate_size(self.size)}
 
@@ -158,7 +158,8 @@ class Carry:
         self.base = poke.pose.translations[self.roots].copy()
 
     def posed(self, pose, back):
-        back.translations[self.roots] = pose.translations[self.roots] + 0.5 * (self.base + self.to - self.start - pose.translations[self.roots])
+        here = pose.translations[self.roots]
+        back.translations[self.roots] = here + 0.5 * (self.base + self.to - self.start - here)
         return back
 
     def end(self):

@@ -38,6 +38,7 @@ INSTALLED_APPS = [
     "studio.contacts",
     "studio.takes",
     "studio.bakes",
+    "studio.poke",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",

@@ -178,6 +178,30 @@ class DeskTest(TestCase):
         self.chord(Keys.CONTROL)
         self.browser.wait_for("return String(desk.brush.region?.levels) === String(arguments[0])", before)
 
+    def test_a_tail_is_poked_and_nothing_is_kept(self):
+        self.open("takes")
+        version = self.app.query("SELECT max(id) FROM characters_setupversion")
+        self.keys("p")
+        self.browser.wait_for("return desk.poke.store")
+        spot = """
+            const tip = desk.view.nodes[desk.view.names.indexOf('tail_6')].getWorldPosition(desk.stage.camera.position.clone());
+            const place = tip.clone().project(desk.stage.camera), box = desk.stage.canvas.getBoundingClientRect();
+            return [place.x * box.width / 2, -place.y * box.height / 2, tip.y];
+        """
+        x, y, low = self.browser.run(spot)
+        hand = ActionChains(self.browser.driver).move_to_element_with_offset(self.browser.find("#canvas"), int(x), int(y))
+        hand.click_and_hold().move_by_offset(10, -50).move_by_offset(10, -50).perform()
+        self.browser.wait_for(f"{spot.replace('return [', 'const now = [')} return now[2] > arguments[0] + 0.15", low)
+        self.assertEqual(self.browser.faults_of_access(), [])
+        ActionChains(self.browser.driver).release().perform()
+        self.browser.click("[data-poke=throw]")
+        ActionChains(self.browser.driver).move_to_element(self.browser.find("#canvas")).click().perform()
+        self.browser.wait_for("return desk.poke._things.ball?.visible")
+        self.keys("p")
+        self.browser.wait_for("return !desk.poke.isOn && !desk.poke._things.ball.visible")
+        self.assertEqual(self.app.query("SELECT max(id) FROM characters_setupversion"), version)
+        self.assertEqual(self.browser.complaints(), [])
+
     def test_pages_can_be_used_by_everyone(self):
         for step in STEPS:
             self.open(step.slug)

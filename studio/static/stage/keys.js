@@ -1,7 +1,7 @@
 /** The keyboard. Typing in a field is never taken for a command. */
 export function connectKeys(acts, show, look) {
   const plain = {
-    ' ': acts.play, ArrowLeft: acts.back, ArrowRight: acts.ahead, Home: acts.start, End: acts.end, f: acts.frame, '?': acts.help,
+    ' ': acts.play, ArrowLeft: acts.back, ArrowRight: acts.ahead, Home: acts.start, End: acts.end, f: acts.frame, p: acts.poke, '?': acts.help,
     1: () => show('keyed'), 2: () => show('simulated'), 3: () => show('both'),
     j: () => look('joints'), x: () => look('xray'), w: () => look('wire'),
   };

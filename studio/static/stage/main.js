@@ -12,6 +12,7 @@ import { Brush } from './Brush.js';
 import { LatticeView } from './LatticeView.js';
 import { ColliderHand } from './ColliderHand.js';
 import { ClipMark } from './ClipMark.js';
+import { Poke } from './Poke.js';
 
 const element = document.getElementById('stage');
 const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
@@ -20,7 +21,7 @@ const byId = (id) => document.getElementById(id);
 /** Everything that is shown now. `desk` on the window lets a test look at it. */
 const desk = {
   shown: 'simulated', clip: null, take: null, previousTake: null, takeId: null, clipUrl: null, wantedTake: '',
-  view: null, quills: null, brush: null, lattice: null, colliders: null, clipMark: null, solidLook: { wire: false, paper: false, skin: false, cut: 1 }, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
+  view: null, quills: null, brush: null, lattice: null, colliders: null, clipMark: null, poke: null, solidLook: { wire: false, paper: false, skin: false, cut: 1 }, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
 };
 window.desk = desk;
 
@@ -60,7 +61,7 @@ function draw(now) {
   player.advance(now);
   const { view, quills, stage } = desk;
   if (view) {
-    view.pose(player.frame, desk.clip, takeAt(player.frame));
+    view.pose(player.frame, desk.clip, desk.poke.store ?? takeAt(player.frame));
     view.poseGhost(player.frame, desk.clip);
     quills.update(stage.camera);
     desk.lattice?.update();
@@ -140,7 +141,7 @@ function joint(action, index, goesOn = false) {
 function connectPointer(canvas) {
   let down = null;
   const under = (event) => {
-    if (!desk.quills?.object.visible || desk.brush?.isOn) return -1;
+    if (!desk.quills?.object.visible || desk.brush?.isOn || desk.poke?.isOn) return -1;
     const box = canvas.getBoundingClientRect();
     const points = desk.quills.project(desk.stage.camera, box.width, box.height);
     return pickJoint(event.clientX - box.left, event.clientY - box.top, points, desk.view.links, desk.view.joints);
@@ -180,6 +181,19 @@ function connectColliders(canvas) {
   canvas.addEventListener('pointerup', () => desk.colliders.up());
 }
 
+/** With poke on, a press on the character is the hand's; one beside it turns the view. */
+function connectPoke(canvas) {
+  desk.poke = new Poke(desk, { note, hold: () => player.play(false), onChange: showQuills });
+  element.addEventListener('pointerdown', (event) => {
+    if (event.target !== canvas || !desk.poke.down(event)) return;
+    event.stopPropagation();
+    canvas.setPointerCapture(event.pointerId);
+  }, true);
+  canvas.addEventListener('pointermove', (event) => desk.poke.move(event));
+  canvas.addEventListener('pointerup', () => desk.poke.up());
+  canvas.addEventListener('pointercancel', () => desk.poke.up());
+}
+
 /** The brush comes before the camera: a press on the skin paints, one beside it turns the view. */
 function connectBrush(canvas) {
   desk.brush = new Brush(desk, { note, onPainted: () => { announce('region-painted'); desk.wantedTake = ''; refresh(); } });
@@ -206,7 +220,7 @@ const acts = {
   play: () => player.play(), back: () => player.step(-1), ahead: () => player.step(1),
   start: () => { player.play(false); player.go(player.first); }, end: () => { player.play(false); player.go(player.last); },
   frame: () => desk.view && desk.stage.look(desk.view.box(desk.clip)), help: () => byId('help').showModal(),
-  undo: () => byId('undo')?.click(), redo: () => byId('redo')?.click(),
+  poke: () => desk.poke?.toggle(), undo: () => byId('undo')?.click(), redo: () => byId('redo')?.click(),
 };
 
 async function show(what) {
@@ -248,7 +262,7 @@ async function showLattice() {
 function showQuills() {
   if (!desk.quills) return;
   const isOn = document.querySelector('[data-look="joints"]').getAttribute('aria-pressed') === 'true';
-  desk.quills.object.visible = isOn && !desk.brush?.isOn;
+  desk.quills.object.visible = isOn && !desk.brush?.isOn && !desk.poke?.isOn;
   desk.stage.invalidate();
 }
 
@@ -258,6 +272,7 @@ function connectControls() {
     if (button?.dataset.act) acts[button.dataset.act]();
     if (button?.dataset.show) show(button.dataset.show);
     if (button?.dataset.look) look(button.dataset.look);
+    if (button?.dataset.poke) desk.poke?.choose(button.dataset.poke);
     if (button?.dataset.solid) { desk.solidLook[button.dataset.solid] = !desk.solidLook[button.dataset.solid]; showLattice(); }
   });
   document.addEventListener('input', (event) => {
@@ -312,6 +327,7 @@ async function start() {
   await refresh();
   desk.stage.look(desk.view.box(desk.clip));
   desk.stage.onDraw.add(draw);
+  connectPoke(byId('canvas'));
   connectPointer(byId('canvas'));
   connectColliders(byId('canvas'));
   connectBrush(byId('canvas'));

@@ -29,7 +29,10 @@ class Command(BaseCommand):
     def handle(self, *args, port, began, **options):
         if _is_taken(port):
             raise CommandError(f"Port {port} is in use; perhaps the app runs already. Choose another: ./keen demo --port {port + 1}")
-        server = uvicorn.Server(uvicorn.Config("studio.config.asgi:application", host=HOST, port=port, log_level="warning", lifespan="off"))
+        # Frames are dense already: squeezing them once more would take longer than sending them.
+        sockets = {"ws": "websockets-sansio", "ws_per_message_deflate": False}
+        options = {"host": HOST, "port": port, "log_level": "warning", "lifespan": "off", **sockets}
+        server = uvicorn.Server(uvicorn.Config("studio.config.asgi:application", **options))
         # Static files come whole from a synchronous package; they are small enough to be read at once.
         warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
         keeper = WorkerKeeper()

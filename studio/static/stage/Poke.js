@@ -1,0 +1,175 @@
+import * as THREE from '../vendor/three/three.module.js';
+import { MeshBVH } from '../vendor/three-mesh-bvh/index.module.js';
+import { FrameStore } from './FrameStore.js';
+import { takeMessages } from './frameStream.js';
+
+const byId = (id) => document.getElementById(id);
+const TOO_MANY = 4429;
+/** A thrown ball starts so far along the way from the eye. */
+const FROM_EYE = 0.35;
+
+/** The artist's hand at the character: asks the app to simulate it live, and shows each frame as it comes. */
+export class Poke {
+  /** `hold` stops the player, as what is poked stands in one frame; `onChange` is called when it begins and ends. */
+  constructor(desk, { note, hold, onChange }) {
+    Object.assign(this, { desk, note, hold, onChange, socket: null, store: null, tool: 'pull', grip: null, shown: 0 });
+    this._things = { ball: null, plate: null };
+  }
+
+  get isOn() { return this.socket !== null; }
+
+  toggle() { if (this.isOn) this.stop(); else this.start(); }
+
+  start() {
+    const field = byId('poke'), { desk } = this;
+    if (!desk.view) return;
+    this.hold();
+    const url = new URL(field.dataset.url, location.href);
+    url.protocol = url.protocol === 'https:' ? 'wss:' : 'ws:';
+    const socket = this.socket = new WebSocket(url);
+    socket.binaryType = 'arraybuffer';
+    socket.onopen = () => this._tell({ clip: field.dataset.clip, frame: Math.round(desk.player.frame) });
+    socket.onmessage = (event) => this._take(new Uint8Array(event.data));
+    socket.onclose = (event) => {
+      if (this.socket !== socket) return;
+      this.stop();
+      if (event.code === TOO_MANY) this.note('Two others are being poked already; close one of them first.');
+      else if (!this._ended) this.note('The poke ended by itself. Try again.');
+    };
+    this._ended = false;
+    this._look();
+    this._say('getting ready …');
+  }
+
+  stop() {
+    const { socket, desk } = this;
+    this.socket = this.store = this.grip = null;
+    this._ended = true;
+    socket?.close();
+    for (const thing of Object.values(this._things)) if (thing) thing.visible = false;
+    this._look();
+    this._say('');
+    desk.stage.invalidate();
+  }
+
+  choose(tool) {
+    if (tool === 'drop') { this._tell({ do: 'drop' }); return; }
+    this.up();
+    this.tool = tool;
+    this._look();
+  }
+
+  /** Whether a press is the hand's. */
+  down(event) {
+    if (!this.store || event.button !== 0 || event.shiftKey) return false;
+    const hit = this._under(event);
+    if (this.tool === 'throw') { this._throw(event, hit); return true; }
+    if (!hit) return false;
+    this.grip = new THREE.Plane().setFromNormalAndCoplanarPoint(this.desk.stage.camera.getWorldDirection(new THREE.Vector3()), hit.point);
+    if (this.tool === 'press') this._press(hit.point);
+    else this._tell({ do: 'grab', mesh: hit.mesh, vertex: hit.vertex, at: hit.point.toArray(), whole: this.tool === 'carry' });
+    return true;
+  }
+
+  move(event) {
+    if (!this.grip) return;
+    const at = this._ray(event).ray.intersectPlane(this.grip, new THREE.Vector3());
+    if (!at) return;
+    if (this.tool === 'press') this._press(at);
+    else this._tell({ do: 'move', to: at.toArray() });
+  }
+
+  up() {
+    if (!this.grip) return;
+    this.grip = null;
+    this._tell({ do: this.tool === 'press' ? 'press' : 'release' });
+  }
+
+  _press(at) { this._tell({ do: 'press', to: [at.x, at.y + this.sizes.plate[1], at.z] }); }
+
+  _throw(event, hit) {
+    const { camera, controls } = this.desk.stage, { ray } = this._ray(event);
+    const at = hit?.point ?? ray.at(camera.position.distanceTo(controls.target), new THREE.Vector3());
+    const from = camera.position.clone().lerp(at, FROM_EYE);
+    this._tell({ do: 'throw', from: from.toArray(), at: at.toArray() });
+  }
+
+  _take(bytes) {
+    takeMessages(bytes, (kind, body) => {
+      if (kind === 1) { this._frame(body); return; }
+      const facts = JSON.parse(new TextDecoder().decode(body));
+      if (facts.end) { this._ended = true; this.note(facts.message); this.stop(); }
+      else if (facts.refused) this._say(facts.refused);
+      else if (facts.rotated) this._pending = new FrameStore(facts);
+      else if (facts.frame) this._place(facts);
+      else { this.sizes = facts.things; this._rate = facts.frameRate; }
+    });
+  }
+
+  _frame(body) {
+    if (!this._pending) return;
+    this._pending.add(body);
+    this.store = this._pending;
+    this.desk.stage.invalidate();
+    const socket = this.socket, count = this.shown;
+    // What was drawn is told, so that no frames pile up that nobody sees.
+    requestAnimationFrame(() => { if (this.socket === socket) this._tell({ seen: count }); });
+  }
+
+  _place({ frame, things, costMs }) {
+    const now = performance.now();
+    this.shown = frame;
+    this._marks = [...(this._marks ?? []).filter((mark) => now - mark < 1000), now];
+    if (frame === 1) this._marks = [now];
+    this._say(`${this._marks.length} frames a second, ${costMs.toFixed(0)} ms each`);
+    for (const name of ['ball', 'plate']) {
+      const place = things[name];
+      if (place && !this._things[name]) this.desk.stage.scene.add(this._things[name] = this._make(name));
+      if (this._things[name]) { this._things[name].visible = Boolean(place); if (place) this._things[name].position.fromArray(place); }
+    }
+  }
+
+  _make(name) {
+    const { sizes } = this;
+    const geometry = name === 'ball' ? new THREE.SphereGeometry(sizes.ball, 32, 20) : new THREE.BoxGeometry(...sizes.plate.map((side) => 2 * side));
+    const thing = new THREE.Mesh(geometry, new THREE.MeshStandardMaterial(name === 'ball' ? { color: 0xd9a02b, roughness: 0.7 } : { color: 0x8fa3a0, roughness: 0.85, transparent: true, opacity: 0.8 }));
+    thing.castShadow = true;
+    return thing;
+  }
+
+  /** What of the character is under a pointer event: {mesh, vertex, point}, or null. */
+  _under(event) {
+    const { view } = this.desk, caster = this._ray(event);
+    let nearest = null;
+    view.parts.forEach((part, mesh) => {
+      const geometry = new THREE.BufferGeometry();
+      geometry.setAttribute('position', new THREE.BufferAttribute(view.posed(part), 3));
+      geometry.setIndex(part.geometry.index ? new THREE.BufferAttribute(part.geometry.index.array.slice(), 1) : null);
+      const hit = new MeshBVH(geometry).raycastFirst(caster.ray, THREE.DoubleSide);
+      if (!hit || nearest && hit.distance > nearest.distance) return;
+      const places = geometry.attributes.position.array, corners = [hit.face.a, hit.face.b, hit.face.c];
+      const away = corners.map((v) => hit.point.distanceTo(new THREE.Vector3().fromArray(places, 3 * v)));
+      nearest = { mesh, vertex: corners[away.indexOf(Math.min(...away))], point: hit.point, distance: hit.distance };
+    });
+    return nearest;
+  }
+
+  _ray(event) {
+    const box = byId('canvas').getBoundingClientRect(), caster = new THREE.Raycaster();
+    caster.setFromCamera(new THREE.Vector2(((event.clientX - box.left) / box.width) * 2 - 1, 1 - ((event.clientY - box.top) / box.height) * 2), this.desk.stage.camera);
+    return caster;
+  }
+
+  _tell(wish) { if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(JSON.stringify(wish)); }
+
+  _say(text) { byId('poke-says').textContent = text; }
+
+  _look() {
+    const field = byId('poke');
+    field.classList.toggle('is-on', this.isOn);
+    field.querySelector('[data-act="poke"]').setAttribute('aria-pressed', String(this.isOn));
+    field.querySelector('.poke-tools').hidden = !this.isOn;
+    for (const button of field.querySelectorAll('[role="radio"]')) button.setAttribute('aria-checked', String(button.dataset.poke === this.tool));
+    this.onChange();
+  }
+}
