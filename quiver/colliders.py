@@ -13,10 +13,23 @@ SIZES = {
     "box": ("width", "height", "depth", "rounding"),
     "ground": (),
     "skin": (),
+    "body": ("bridge",),
+    "hull": (),
 }
 """What each shape is measured by. A capsule runs along its own Y, between the centres of its ends; the ground lies below
-its own Y, and a skin is a mesh of the character."""
-LABELS = {"ball": "Ball", "capsule": "Capsule", "box": "Rounded box", "ground": "Ground", "skin": "Own skin"}
+its own Y. A skin is a mesh of the character, a body that mesh made simple, with hollows filled that are narrower than twice the bridge,
+and a hull goes around what a joint moves."""
+SURFACES = ("skin", "body", "hull")
+"""Shapes that are surfaces, which soft layers alone can meet."""
+LABELS = {
+    "ball": "Ball",
+    "capsule": "Capsule",
+    "box": "Rounded box",
+    "ground": "Ground",
+    "skin": "Own skin",
+    "body": "Simplified body",
+    "hull": "Hull",
+}
 STUCK = 1e6
 """The friction of a surface that grips."""
 

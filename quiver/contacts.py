@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from quiver.colliders import SURFACES
 from quiver.dials import SOFT_KINDS
 from quiver.errors import BadInput
 from quiver.kernels import contacts as kernel
@@ -26,9 +27,10 @@ class Contacts:
     """
 
     def __init__(self, character, setup):
-        self.colliders = [collider for collider in setup.colliders if collider.is_on and collider.shape != "skin"]
+        self.colliders = [collider for collider in setup.colliders if collider.is_on and collider.shape not in SURFACES]
         skeleton, self.scale = character.skeleton, setup.metres_per_unit
-        self.skins = [Skin(character, collider, self.scale) for collider in setup.colliders if collider.is_on and collider.shape == "skin"]
+        surfaces = [collider for collider in setup.colliders if collider.is_on and collider.shape in SURFACES]
+        self.skins = [Skin(character, collider, self.scale) for collider in surfaces]
         for collider in self.colliders:
             if collider.joint and collider.joint not in skeleton:
                 raise BadInput(f"collider “{collider.name}”: expected a joint of this character, got “{collider.joint}”")
@@ -104,7 +106,7 @@ class Contacts:
 
 
 def meets_skin(setup, layer, collider):
-    """Whether a layer meets a collider that is a skin: sheets do by themselves, flesh where told to.
+    """Whether a layer meets a collider that is a surface: sheets do by themselves, flesh where told to.
 
     None where it never could: chains and props, and what is made of the same mesh, whose inside is the skin's inside too.
     """
@@ -240,7 +242,7 @@ class SoftContacts:
         self.carried = Carried(corners, shares)
         self.shapes = SurfaceContacts(contacts, met, self.carried, surface, thickness) if len(met) else None
         self.skins = [SkinContacts(skin, self.carried, surface, thickness) for skin in skins]
-        self.nodes = [int(node) for node in contacts.nodes[met] if node >= 0]
+        self.nodes = [int(node) for node in contacts.nodes[met] if node >= 0] + [node for skin in skins for node in skin.nodes]
 
     @property
     def _parts(self):

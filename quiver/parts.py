@@ -4,13 +4,13 @@ import numpy as np
 
 from quiver.bodies import conforming, sheet, volume
 from quiver.bodies import lattice as lattices
+from quiver.bodies.carried import carried
 from quiver.errors import BadInput
 from quiver.kept import Kept
 from quiver.mesh import regions
 from quiver.mesh.topology import distance_along, topology
-from quiver.rig.character import Mesh
 from quiver.rig.pose import rest_matrices
-from quiver.rig.skinning import skinned_positions, slots_of
+from quiver.rig.skinning import skinned_positions
 
 CELLS_ACROSS = 12
 """Cells along the longest side of a part where the artist leaves their size to us."""
@@ -18,10 +18,6 @@ SEAM_CELLS = 1.5
 """Over so many cells from what is out the result fades in."""
 FULL_INFLUENCE = 0.25
 """Influence from which on a vertex follows the solid entirely."""
-FLAT = 1e-18
-"""A placement that squeezes volumes to such a share has no way back."""
-LEAST_CARRIED = 0.02
-"""What carries a node by less than this share is left out: a whisker must not be simulated finely for the sake of the chin."""
 WORTH_SAYING = 0.02
 KEPT_PARTS = 12
 
@@ -52,7 +48,7 @@ class Part:
         else:
             self.lattice = lattices.build(surface, self.mesh.triangles, chosen, edge)
         self.edge = self.lattice.edge
-        self.carried = _carried(self.mesh, surface / scale, self.lattice.nodes / scale, rest_world)
+        self.carried = carried(self.mesh, surface / scale, self.lattice.nodes / scale, rest_world)
         self.fade = self._fade(chosen)
         self._bodies = {}
 
@@ -127,7 +123,7 @@ class SheetPart:
         thin, none = np.zeros(len(vertices), bool), np.zeros((0, 4), np.int32)
         _, piece = np.unique(top.piece_of[self.nodes_places], return_inverse=True)
         self.lattice = lattices.Lattice(nodes, none, rim, vertices, corners, shares, thin, piece, self.edge)
-        self.carried = _carried(self.mesh, self.surface / scale, nodes / scale, rest_matrices(character.skeleton))
+        self.carried = carried(self.mesh, self.surface / scale, nodes / scale, rest_matrices(character.skeleton))
 
     def body(self, loose, gain, offset, give, bending_length, hold_rate):
         """The SheetBody that dials, in their own units, make of it, and how many of its pieces nothing holds."""
@@ -158,32 +154,6 @@ def check_region(character, region):
     if not regions.is_in(levels).any():
         raise BadInput(f"expected a region with vertices in it, “{region.name}” is empty")
     return mesh, levels
-
-
-def _carried(mesh, surface, nodes, rest_world):
-    """The nodes as a mesh of their own that the joints carry: each takes the weights of the vertices nearest to it."""
-    if mesh.skin < 0:
-        bind_nodes = np.array([mesh.node], np.int32)
-        slots, weights = np.zeros((len(nodes), 1), np.int32), np.ones((len(nodes), 1), np.float32)
-    else:
-        bind_nodes = mesh.bind_nodes
-        near, shares = lattices.near_vertices(surface, nodes)
-        total = np.zeros((len(nodes), len(bind_nodes)))
-        rows = np.repeat(np.arange(len(nodes)), near.shape[1] * mesh.joints.shape[1])
-        np.add.at(total, (rows, slots_of(mesh)[near].reshape(-1)), (shares[..., None] * mesh.weights[near]).reshape(-1))
-        slots = np.argsort(-total, axis=1)[:, :4].astype(np.int32)
-        weights = np.take_along_axis(total, slots, 1)
-        weights[weights < LEAST_CARRIED * weights.sum(1, keepdims=True)] = 0.0
-        weights = (weights / weights.sum(1, keepdims=True)).astype(np.float32)
-        used, slots = np.unique(np.where(weights > 0.0, slots, slots[:, :1]), return_inverse=True)
-        bind_nodes, slots = bind_nodes[used], slots.reshape(weights.shape).astype(np.int32)
-    full = np.tile(np.eye(4), (len(bind_nodes), 1, 1))
-    full[:, :3] = rest_world[bind_nodes]
-    if (np.abs(np.linalg.det(full)) < FLAT).any():
-        raise BadInput(f"“{mesh.name}” hangs on a joint that is scaled to nothing in the rest pose, so it cannot carry flesh")
-    inverse = np.linalg.inv(full)[:, :3]
-    positions, no_triangles = nodes.astype(np.float32), np.zeros((0, 3), np.int32)
-    return Mesh("nodes", mesh.node, positions, no_triangles, None, bind_nodes[slots], weights, 0, bind_nodes, inverse)
 
 
 _parts = Kept(KEPT_PARTS)

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from quiver.bodies import simplified
 from quiver.errors import BadInput
 from quiver.kept import Kept
 from quiver.kernels import contacts as kernel
@@ -32,13 +33,13 @@ class Patch:
 class Surface(Patch):
     """What a mesh of a character is, whatever the setup says. Raises BadInput where the mesh has no triangles."""
 
-    def __init__(self, character, name, scale):
-        self.mesh, self.scale = character.mesh(name), scale
-        rest = self.places(rest_matrices(character.skeleton)[None])[0]
+    def __init__(self, mesh, rest_world, scale):
+        self.mesh, self.scale = mesh, scale
+        rest = self.places(rest_world[None])[0]
         # Seams of colours or textures do not cut it.
         triangles = welded(rest, self.mesh.triangles)
         if not len(triangles):
-            raise BadInput(f"expected a mesh with triangles to touch, “{name}” has none")
+            raise BadInput(f"expected a mesh with triangles to touch, “{mesh.name}” has none")
         super().__init__(rest, triangles)
 
     def places(self, world):
@@ -51,15 +52,31 @@ _surfaces = Kept(KEPT_SURFACES)
 
 def surface_of(character, name, scale):
     """The Surface of a mesh, kept from the last time. Raises BadInput."""
-    return _surfaces.get(character, (name, scale), lambda: Surface(character, name, scale))
+    return _surfaces.get(character, (name, scale), lambda: Surface(character.mesh(name), rest_matrices(character.skeleton), scale))
+
+
+def surface_of_collider(character, collider, scale):
+    """The Surface of a collider that is a mesh, a simplified body or a hull, kept likewise. Raises BadInput."""
+    if collider.shape == "skin":
+        return surface_of(character, collider.mesh, scale)
+    rest = rest_matrices(character.skeleton)
+
+    def make():
+        if collider.shape == "hull":
+            return Surface(simplified.hull_mesh(character, collider.joint, rest), rest, scale)
+        return Surface(simplified.body_mesh(character.mesh(collider.mesh), rest, collider.size[0]), rest, scale)
+
+    key = (collider.shape, collider.mesh, collider.joint if collider.shape == "hull" else "", collider.size, scale)
+    return _surfaces.get(character, key, make)
 
 
 class Skin:
-    """One collider that is a mesh of the character. Lengths in metres. Raises BadInput where there is no such mesh."""
+    """One collider that is a surface. ``nodes`` are those it rides on alone. Lengths in metres. Raises BadInput where it cannot be made."""
 
     def __init__(self, character, collider, scale):
         self.collider, self.margin, self.grip = collider, collider.value("margin") / 1000.0, collider.grip
-        self.surface = surface_of(character, collider.mesh, scale)
+        self.surface = surface_of_collider(character, collider, scale)
+        self.nodes = [self.surface.mesh.node] if collider.shape == "hull" else []
 
 
 class Feeler:

@@ -5,8 +5,8 @@ from dataclasses import replace
 import numpy as np
 
 from quiver import dials
-from quiver.bodies import fitting, picking
-from quiver.colliders import LABELS, SIZES
+from quiver.bodies import fitting, picking, simplified
+from quiver.colliders import LABELS, SIZES, SURFACES
 from quiver.contacts import Contacts, flesh_carriers, meets_skin
 from quiver.errors import BadInput
 from quiver.mesh import regions
@@ -19,25 +19,34 @@ from studio.takes.edits import edit
 FIRST_SHARE = 0.08
 """A collider that is not fitted to anything begins as large as this share of the character's size."""
 
+MOST_DOTS = 900
+"""Dots that show a surface on the stage."""
+
 
 def add(row, shape, joint):
     """Add a collider, fitted to what a joint moves; without a joint it stands in the middle of the character. Raises BadInput.
 
-    ``shape`` is one of those that there are, or skin:mesh
+    ``shape`` is one of those that there are, or skin:mesh, or body:mesh
     """
     character, _ = loaded(row.pk)
     shape, _, mesh = shape.partition(":")
-    if shape == "skin":
-        name = character.mesh(mesh).name
-        return edit(row, lambda setup: setup.with_new_collider("skin", name, size=(), mesh=name), f"Collider: {name}")
+    if shape in ("skin", "body"):
+        mesh = character.mesh(mesh)
+        size = () if shape == "skin" else (simplified.usual_bridge(mesh, rest_matrices(character.skeleton)),)
+        name = mesh.name if shape == "skin" else f"{mesh.name}, simplified"
+        return edit(row, lambda setup: setup.with_new_collider(shape, name, size=size, mesh=mesh.name), f"Collider: {name}")
     fields, name = _placed(character, shape, _joint(row, joint)), joint or LABELS.get(shape, "Collider")
     return edit(row, lambda setup: setup.with_new_collider(shape, name, **fields), f"Collider: {name}")
 
 
 def _placed(character, shape, joint):
     """Where a new collider is and how large, as fields of one."""
-    if shape in ("ground", "skin"):
+    if shape == "ground":
         return {"size": ()}
+    if shape == "hull":
+        if not joint:
+            raise BadInput("expected the joint whose skin the hull goes around: click one on the stage, or type its name")
+        return {"joint": joint, "size": ()}
     if joint:
         node = character.skeleton.index(joint)
         fitted = fitting.fit_capsule(character, node)
@@ -222,7 +231,7 @@ def matrix(row, colliders=None):
         met[layer.id] = {contacts.colliders[index].id for index in indices}
 
     def meets(layer, collider):
-        return meets_skin(setup, layer, collider) if collider.shape == "skin" else collider.id in met[layer.id]
+        return meets_skin(setup, layer, collider) if collider.shape in SURFACES else collider.id in met[layer.id]
 
     return [(collider, [(layer, meets(layer, collider)) for layer in layers]) for collider in colliders]
 
@@ -233,7 +242,13 @@ def shapes(row):
     contacts = Contacts(character, replace(row.setup, colliders=tuple(replace(each, is_on=True) for each in row.setup.colliders)))
     scale = row.setup.metres_per_unit
     rest = contacts.placements(rest_matrices(character.skeleton)[None])[0]
-    return [
+    simple = [collider for collider in row.setup.colliders if collider.shape not in SURFACES]
+    surfaces = [
+        {"id": skin.collider.id, "name": skin.collider.name, "isOn": skin.collider.is_on, "dots": _dots_of(skin, character.skeleton)}
+        for skin in contacts.skins
+        if skin.collider.shape != "skin"
+    ]
+    return surfaces + [
         {
             "id": each.id,
             "name": each.name,
@@ -246,8 +261,21 @@ def shapes(row):
             "radius": each.radius,
             "size": list(each.size),
         }
-        for each, node, placed in zip([c for c in row.setup.colliders if c.shape != "skin"], contacts.nodes, rest, strict=True)
+        for each, node, placed in zip(simple, contacts.nodes, rest, strict=True)
     ]
+
+
+def _dots_of(skin, skeleton):
+    """What the stage draws of a surface: for some of its vertices the node that carries each most, and where it is from there."""
+    surface = skin.surface
+    mesh, places = surface.mesh, surface.rest / surface.scale
+    some = np.unique(np.linspace(0, len(places) - 1, MOST_DOTS).astype(int))
+    nodes = np.full(len(places), mesh.node)
+    if mesh.skin >= 0:
+        nodes = mesh.joints[np.arange(len(places)), mesh.weights.argmax(1)]
+    world = rest_matrices(skeleton)[nodes[some]]
+    own = np.linalg.solve(world[:, :, :3], (places[some] - world[:, :, 3])[..., None])[..., 0]
+    return {"nodes": nodes[some].tolist(), "places": np.round(own, 5).ravel().tolist()}
 
 
 def facts_of(row, collider):
@@ -255,10 +283,10 @@ def facts_of(row, collider):
     scale = 1000.0 * row.setup.metres_per_unit
     rows = [(f"size {k}", name.capitalize(), collider.size[k] * scale, "mm", 0.0) for k, name in enumerate(SIZES[collider.shape])]
     axes = ("to the left", "up", "ahead")
-    if collider.shape == "skin":
+    if collider.shape in SURFACES:
         axes = ()
     rows += [(f"place {k}", f"Place {axes[k]}", collider.place[k] * scale, "mm", None) for k in range(len(axes))]
-    if collider.shape not in ("ball", "skin"):
+    if collider.shape not in ("ball", *SURFACES):
         rows += [(f"turn {k}", f"Turned about {'XYZ'[k]}", angle, "°", None) for k, angle in enumerate(_degrees(collider.turn))]
     return {
         "collider": collider,

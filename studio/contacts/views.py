@@ -20,7 +20,7 @@ def _panel(request, row, collider_id=None, take=None):
     chosen = next((each for each in setup.colliders if each.id == collider_id), setup.colliders[0] if setup.colliders else None)
     context = {
         "setup": setup,
-        "shapes": [item for item in LABELS.items() if item[0] != "skin"],
+        "shapes": [item for item in LABELS.items() if item[0] not in ("skin", "body")],
         "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
         "chosen": services.facts_of(row, chosen) if chosen else None,
         "matrix": services.matrix(row) if setup.layers and setup.colliders else [],

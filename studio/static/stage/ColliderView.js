@@ -15,7 +15,23 @@ export class ColliderView {
     this.object.add(...this.handles);
   }
 
+  /** A surface: dots that each ride on the node which carries them most. */
+  _surface(facts) {
+    const { nodes, places } = facts.dots, item = { facts, isSurface: true, node: null, now: new THREE.Matrix4(), dots: new Float32Array(places.length) };
+    item.own = nodes.map((node, k) => [this.view.nodes[node], new THREE.Vector3().fromArray(places, 3 * k)]);
+    item.points = [0.85, 0.16].map((opacity, index) => this._dotPoints(facts, opacity, index === 0));
+    for (const points of item.points) points.geometry.setAttribute('position', new THREE.BufferAttribute(item.dots, 3));
+    return item;
+  }
+
+  _placeDots(item) {
+    const place = new THREE.Vector3();
+    item.own.forEach(([node, own], k) => place.copy(own).applyMatrix4(node.matrixWorld).toArray(item.dots, 3 * k));
+    for (const points of item.points) points.geometry.attributes.position.needsUpdate = true;
+  }
+
   _item(facts) {
+    if (facts.dots) return this._surface(facts);
     const rest = new THREE.Matrix4().compose(new THREE.Vector3(...facts.place), new THREE.Quaternion(...facts.turn), new THREE.Vector3(1, 1, 1));
     const node = facts.node < 0 ? null : this.view.nodes[facts.node];
     const restNode = node ? node.matrixWorld.clone() : new THREE.Matrix4();
@@ -62,12 +78,13 @@ export class ColliderView {
   update() {
     const place = new THREE.Vector3(), turn = new THREE.Quaternion(), scale = new THREE.Vector3();
     for (const item of this.items) {
+      if (item.isSurface) { this._placeDots(item); continue; }
       item.now.copy(item.node ? item.node.matrixWorld.clone().multiply(item.onNode) : item.rest);
       item.now.decompose(place, turn, scale);
       item.now.compose(place, turn, new THREE.Vector3(1, 1, 1));
       for (const points of item.points) points.matrix.copy(item.now);
     }
-    const item = this.chosenItem, has = Boolean(item && item.facts.shape !== 'ground');
+    const item = this.chosenItem, has = Boolean(item && !item.isSurface && item.facts.shape !== 'ground');
     for (const points of this.handles) {
       points.visible = has;
       if (!has) continue;

@@ -1,0 +1,92 @@
+"""Colliders made of a character's skin: a body without narrow hollows, and the hull of what a joint moves."""
+
+from dataclasses import replace
+
+import igl
+import numpy as np
+from scipy import ndimage
+from scipy.spatial import ConvexHull, QhullError
+
+from quiver.bodies import fitting
+from quiver.bodies.carried import carried
+from quiver.errors import BadInput
+from quiver.mesh.nearest import NearestOn
+from quiver.mesh.topology import welded
+from quiver.rig.character import Mesh
+from quiver.rig.skinning import skinned_positions
+
+MOST_CELLS = 300_000
+"""Cells of the grid in which hollows are filled."""
+FINEST, CELLS_A_BRIDGE = 56, 3.0
+"""Cells along the longest side, at the most about so many, and across a bridge where that is coarser."""
+USUAL_BRIDGE = 0.06
+"""The bridge we take, as a share of a mesh's size."""
+
+
+def usual_bridge(mesh, rest_world):
+    """The bridge for a mesh where the artist leaves it to us [file units]."""
+    return USUAL_BRIDGE * float(np.linalg.norm(np.ptp(skinned_positions(mesh, rest_world), axis=0)))
+
+
+def body_mesh(mesh, rest_world, bridge):
+    """A mesh of its own that follows another, hollows filled into which no ball of radius ``bridge`` [file units] fits. Raises BadInput."""
+    surface = skinned_positions(mesh, rest_world).astype(float)
+    triangles = welded(surface, mesh.triangles)
+    if not len(triangles):
+        raise BadInput(f"expected a mesh with triangles to make a body of, “{mesh.name}” has none")
+    vertices, faces = closed(surface, triangles, bridge)
+    return replace(carried(mesh, surface, vertices, rest_world), name=f"{mesh.name}, simplified", triangles=faces)
+
+
+def closed(surface, triangles, bridge):
+    """A surface (V, 3), (F, 3) after growing it by ``bridge`` and shrinking it again: (vertices (N, 3), triangles int32 (M, 3)).
+
+    The surface may be open or cross itself. The grown and shrunk one is worked out on a grid (morphological closing), and is as exact as a
+    cell; where nothing is filled it is as exact as the surface.
+    """
+    size = np.ptp(surface, axis=0)
+    cell = max(float(size.max()) / FINEST, bridge / CELLS_A_BRIDGE * 0.5, 1e-9)
+    cell = max(cell, (float(np.prod(size + 2.0 * bridge)) / MOST_CELLS) ** (1 / 3))
+    low = surface.min(0) - bridge - 2.0 * cell
+    counts = np.ceil((surface.max(0) + bridge + 2.0 * cell - low) / cell).astype(int) + 1
+    grid = low + cell * np.stack(np.meshgrid(*map(np.arange, counts), indexing="ij"), -1).reshape(-1, 3)
+    outside = _signed_distances(surface, triangles, grid, bridge + 2.0 * cell).reshape(counts)
+    away = ndimage.distance_transform_edt(outside <= bridge) * cell
+    # From the middle of a cell to the grown surface it is half a cell less.
+    filled = np.minimum(outside, bridge - away + 0.5 * cell)
+    # The order of the grid that igl takes: x runs fastest.
+    values = np.ascontiguousarray(filled.transpose(2, 1, 0).ravel())
+    places = np.ascontiguousarray(grid.reshape(*counts, 3).transpose(2, 1, 0, 3).reshape(-1, 3))
+    vertices, faces = igl.marching_cubes(values, places, *map(int, counts), 0.0)[:2]
+    if np.einsum("fk,fk->f", vertices[faces[:, 0]], np.cross(vertices[faces[:, 1]], vertices[faces[:, 2]])).sum() < 0.0:
+        faces = faces[:, ::-1]
+    return vertices, np.ascontiguousarray(faces, np.int32)
+
+
+def _signed_distances(surface, triangles, points, most):
+    """Distances (P,) of points, negative inside, and no more than ``most`` either way."""
+    found, shares = NearestOn(surface, triangles).find(points, most)
+    spots = np.einsum("pc,pck->pk", shares, surface[triangles[found]])
+    away = np.where(found >= 0, np.linalg.norm(points - spots, axis=1), most)
+    inside = np.abs(igl.fast_winding_number(surface, np.asarray(triangles, np.int64), points)) > 0.5
+    return np.where(inside, -away, away)
+
+
+def hull_mesh(character, joint, rest_world):
+    """The convex hull of what a joint moves most, riding on it. Raises BadInput where that is nothing, or flat."""
+    node = character.skeleton.index(joint)
+    points = fitting.vertices_by_node(character).get(node)
+    try:
+        hull = ConvexHull(points if points is not None else np.zeros((0, 3)))
+    except (QhullError, ValueError) as error:
+        raise BadInput(f"expected a joint that moves something with a volume, “{joint}” does not") from error
+    number = np.full(len(points), -1)
+    number[hull.vertices] = np.arange(len(hull.vertices))
+    places, faces = points[hull.vertices], number[hull.simplices]
+    # Qhull leaves the order of a face's corners to chance.
+    across = np.cross(places[faces[:, 1]] - places[faces[:, 0]], places[faces[:, 2]] - places[faces[:, 0]])
+    turned = np.einsum("fk,fk->f", across, hull.equations[:, :3]) < 0.0
+    faces[turned] = faces[turned][:, ::-1]
+    linear, shift = rest_world[node, :, :3], rest_world[node, :, 3]
+    own = np.linalg.lstsq(linear, (places - shift).T, rcond=None)[0].T
+    return Mesh(f"hull of {joint}", node, own.astype(np.float32), faces.astype(np.int32))
