@@ -19,25 +19,26 @@ class Group:
     props: list = field(default_factory=list)
 
 
-def groups(skeleton, paths, path_layers, solids, met_by_paths, props=()):
+def groups(skeleton, paths, path_layers, solids, met_by_paths, props=(), ridden=None):
     """The Groups in order. ``path_layers`` are the paths' layers; solids have a ``layer`` and ``carriers``, the nodes that carry them.
 
     met_by_paths  for each path the nodes that the colliders it meets ride on; solids and props have them as ``met_nodes``
+    ridden        {layer id: indices of the solids that it rides on}
 
     Raises BadInput where parts hang on each other in a circle.
     """
     drivers = {int(node): ("path", index) for index, path in enumerate(paths) for node in path.drivers}
     drivers |= {prop.node: ("prop", index) for index, prop in enumerate(props)}
-    solid_of = {solid.layer.id: ("solid", index) for index, solid in enumerate(solids)}
+    ridden = {layer: {("solid", index) for index in indices} for layer, indices in (ridden or {}).items()}
     needs = {}
     for index, path in enumerate(paths):
         above = {drivers[node] for node in skeleton.ancestors(int(path.point_nodes[0])) if node in drivers} - {("path", index)}
-        ridden = solid_of.get(path_layers[index].rides)
-        needs["path", index] = above | ({ridden} if ridden else set()) | _movers(skeleton, met_by_paths[index], drivers)
+        needs["path", index] = above | ridden.get(path_layers[index].id, set()) | _movers(skeleton, met_by_paths[index], drivers)
     for index, solid in enumerate(solids):
         needs["solid", index] = _movers(skeleton, [*solid.carriers, *solid.met_nodes], drivers)
     for index, prop in enumerate(props):
-        needs["prop", index] = _movers(skeleton, [*skeleton.ancestors(prop.node), *prop.met_nodes], drivers)
+        above = _movers(skeleton, [*skeleton.ancestors(prop.node), *prop.met_nodes], drivers)
+        needs["prop", index] = above | ridden.get(prop.layer.id, set())
     layers = {"path": path_layers, "solid": [solid.layer for solid in solids], "prop": [prop.layer for prop in props]}
     levels = _levels(needs, lambda part: layers[part[0]][part[1]].name)
     hung_on = set().union(*needs.values())

@@ -15,6 +15,8 @@ METRES = dials.Dial("metres_per_unit", "Metres per unit", "m", 1e-4, 1e3, 1.0, 0
 PREROLL = dials.Dial(
     "preroll_frames", "Pre-roll", "frames", 0.0, 480.0, 24.0, 1.0, "Scene", "Frames from the rest pose into the clip's first pose."
 )
+MOST_FOLLOWED = 64
+"""Points of a follower, at the most."""
 SCENE_DIALS = (FRAME_RATE, METRES, PREROLL)
 
 
@@ -52,12 +54,26 @@ class Region:
     is_final: bool = False
 
 
+FOLLOWER = "follower"
+"""What a layer rides on is the id of a volume, or this, a colon, and the id of a follower."""
+
+
+@dataclass(frozen=True)
+class Follower:
+    """A frame that rides on a few picked ``vertices`` of a mesh, wherever simulation takes them."""
+
+    id: str
+    name: str
+    mesh: str
+    vertices: tuple
+
+
 @dataclass(frozen=True)
 class Layer:
     """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant.
 
-    A chain layer has ``chains`` and may hang on a volume layer that it ``rides`` (its id); a prop layer has the joints of its props as
-    chains of one. A volume, a sheet or a touch has a ``region`` (its id), and a volume in ``built`` what bodies/conforming.py made of its
+    A chain layer has ``chains``, a prop layer the joints of its props as chains of one; both may hang on a volume or a follower that
+    they ``ride``. A volume, a sheet or a touch has a ``region`` (its id), and a volume in ``built`` what bodies/conforming.py made of its
     mesh, where it is not to be a lattice. A touch has in ``other`` the region that its own must not cross; "" is the rest of that mesh.
     """
 
@@ -98,6 +114,7 @@ class Setup:
     preroll_frames: float = PREROLL.default
     regions: tuple = ()
     colliders: tuple = ()
+    followers: tuple = ()
 
     def region(self, identifier):
         """The region of that id. Raises BadInput."""
@@ -216,6 +233,23 @@ class Setup:
         self.collider(identifier)
         return replace(self, colliders=tuple(each for each in self.colliders if each.id != identifier))
 
+    def follower(self, identifier):
+        """The follower of that id. Raises BadInput."""
+        return _found(self.followers, identifier, "a follower")
+
+    def with_new_follower(self, name, mesh, vertices):
+        """This setup with one more follower. Raises BadInput for no vertices, or too many."""
+        if not 0 < len(vertices) <= MOST_FOLLOWED:
+            raise BadInput(f"expected 1 to {MOST_FOLLOWED} points to follow, got {len(vertices)}")
+        made = Follower(_free_id(name, "follower", self.followers), name, mesh, tuple(int(vertex) for vertex in vertices))
+        return replace(self, followers=(*self.followers, made))
+
+    def without_follower(self, identifier):
+        """This setup less one follower; what rides on it hangs on its joints again. Raises BadInput where there is none."""
+        self.follower(identifier)
+        layers = tuple(replace(layer, rides="") if layer.rides == f"{FOLLOWER}:{identifier}" else layer for layer in self.layers)
+        return replace(self, layers=layers, followers=tuple(each for each in self.followers if each.id != identifier))
+
     def moves_like(self, other):
         """Whether both setups give the same motion: names and regions that no layer is made of do not matter."""
         return self._motion() == other._motion()
@@ -227,6 +261,7 @@ class Setup:
             layers,
             [replace(region, name="") for region in self.regions if region.id in used or region.is_final],
             [replace(collider, name="") for collider in self.colliders if collider.is_on],
+            [replace(follower, name="") for follower in self.followers if f"{FOLLOWER}:{follower.id}" in {each.rides for each in layers}],
             *(getattr(self, d.name) for d in SCENE_DIALS),
         )
 

@@ -9,7 +9,7 @@ from quiver import dials
 from quiver.colliders import SIZES, Collider
 from quiver.errors import BadInput
 from quiver.mesh import regions as levels
-from quiver.setup import SCENE_DIALS, ChainPick, Layer, Region, Setup
+from quiver.setup import FOLLOWER, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Layer, Region, Setup
 
 FORMAT = "keen-quiver-setup"
 VERSION = 1
@@ -27,6 +27,7 @@ def to_document(setup):
         **{dial.name: getattr(setup, dial.name) for dial in SCENE_DIALS},
         "regions": [_region_document(region) for region in setup.regions],
         "colliders": [_collider_document(collider) for collider in setup.colliders],
+        **({"followers": [{**vars(each), "vertices": list(each.vertices)} for each in setup.followers]} if setup.followers else {}),
         "layers": [_layer_document(layer) for layer in setup.layers],
     }
 
@@ -84,7 +85,8 @@ def from_document(document):
     _expect(isinstance(document, dict), "the setup", "an object", document)
     _expect(document.get("format") == FORMAT, "format", FORMAT, document.get("format"))
     _expect(document.get("version") == VERSION, "version", VERSION, document.get("version"))
-    _known(document, {"format", "version", "regions", "colliders", "layers", "$schema", *(dial.name for dial in SCENE_DIALS)}, "the setup")
+    known = {"format", "version", "regions", "colliders", "followers", "layers", "$schema"}
+    _known(document, known | {dial.name for dial in SCENE_DIALS}, "the setup")
     layers = document.get("layers", [])
     _expect(isinstance(layers, list) and len(layers) <= MOST_LAYERS, "layers", f"a list of at most {MOST_LAYERS}", layers)
     read = tuple(_read_layer(layer, f"layers[{index}]") for index, layer in enumerate(layers))
@@ -95,12 +97,17 @@ def from_document(document):
     _expect(isinstance(areas, list) and len(areas) <= MOST_LAYERS, "regions", f"a list of at most {MOST_LAYERS}", areas)
     shapes = document.get("colliders", [])
     _expect(isinstance(shapes, list) and len(shapes) <= MOST_LAYERS, "colliders", f"a list of at most {MOST_LAYERS}", shapes)
+    followers = document.get("followers", [])
+    _expect(isinstance(followers, list) and len(followers) <= MOST_LAYERS, "followers", f"a list of at most {MOST_LAYERS}", followers)
     setup = Setup(
         read,
         **scene,
         regions=tuple(_read_region(area, f"regions[{index}]") for index, area in enumerate(areas)),
         colliders=tuple(_read_collider(shape, f"colliders[{index}]") for index, shape in enumerate(shapes)),
+        followers=tuple(_read_follower(each, f"followers[{index}]") for index, each in enumerate(followers)),
     )
+    ridden = [follower.id for follower in setup.followers]
+    _expect(len(set(ridden)) == len(ridden), "followers", "a different id for each follower", ridden)
     named = [collider.id for collider in setup.colliders]
     _expect(len(set(named)) == len(named), "colliders", "a different id for each collider", named)
     names = [region.id for region in setup.regions]
@@ -114,10 +121,9 @@ def from_document(document):
             _expect(layer.kind == "touch", f"layers[{index}].other", "another region in a touch only", layer.kind)
             setup.region(layer.other)
         if layer.rides:
-            carriers = [other.id for other in read if other.kind == "volume"]
-            _expect(
-                layer.kind == "chain" and layer.rides in carriers, f"layers[{index}].rides", "the id of a volume, in a chain", layer.rides
-            )
+            carriers = [other.id for other in read if other.kind == "volume"] + [f"{FOLLOWER}:{each}" for each in ridden]
+            where, wanted = f"layers[{index}].rides", f"the id of a volume, or {FOLLOWER}: and the id of one, in a chain or a prop"
+            _expect(layer.kind in ("chain", "prop") and layer.rides in carriers, where, wanted, layer.rides)
     return setup
 
 
@@ -151,6 +157,17 @@ def _read_collider(document, where):
         **{name: tuple(_text(each, f"{where}.{name}") for each in ids) for name, ids in layers.items()},
         mesh=_text(document.get("mesh", ""), f"{where}.mesh"),
     )
+
+
+def _read_follower(document, where):
+    _expect(isinstance(document, dict), where, "an object", document)
+    _known(document, {"id", "name", "mesh", "vertices"}, where)
+    identifier, vertices = _identifier(document.get("id"), where), document.get("vertices")
+    is_right = isinstance(vertices, list) and 0 < len(vertices) <= MOST_FOLLOWED
+    is_right = is_right and all(isinstance(v, int) and not isinstance(v, bool) and 0 <= v < MOST_VERTICES for v in vertices)
+    _expect(is_right, f"{where}.vertices", f"a list of 1 to {MOST_FOLLOWED} vertices", vertices)
+    name = _text(document.get("name", identifier), f"{where}.name")
+    return Follower(identifier, name, _text(document.get("mesh", ""), f"{where}.mesh"), tuple(vertices))
 
 
 def _numbers(values, count, where):
@@ -274,7 +291,7 @@ def json_schema():
             "chains": {"type": "array", "minItems": 1, "maxItems": MOST_CHAINS, "items": chain},
             "region": {**name, "description": "The id of the region that a volume, a sheet or a touch is made of."},
             "other": {**name, "description": "The id of the region that a touch keeps its own from; the rest of the mesh without one."},
-            "rides": {**name, "description": "The id of the volume that a chain hangs on."},
+            "rides": {**name, "description": f"What a chain or a prop hangs on: a volume's id, or {FOLLOWER}: and a follower's id."},
             "built": {
                 "type": "string",
                 "contentEncoding": "base64",
@@ -335,6 +352,16 @@ def json_schema():
         "required": ["id", "shape", "size"],
         "additionalProperties": False,
     }
+    follower = {
+        "type": "object",
+        "description": "A frame that rides on picked vertices of a mesh.",
+        "properties": {
+            **{"id": layer["properties"]["id"], "name": name, "mesh": name},
+            "vertices": {"type": "array", "minItems": 1, "maxItems": MOST_FOLLOWED, "items": {"type": "integer", "minimum": 0}},
+        },
+        "required": ["id", "mesh", "vertices"],
+        "additionalProperties": False,
+    }
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Keen Quiver setup",
@@ -346,6 +373,7 @@ def json_schema():
             **{dial.name: dial.schema() for dial in SCENE_DIALS},
             "regions": {"type": "array", "maxItems": MOST_LAYERS, "items": region},
             "colliders": {"type": "array", "maxItems": MOST_LAYERS, "items": collider},
+            "followers": {"type": "array", "maxItems": MOST_LAYERS, "items": follower},
             "layers": {"type": "array", "maxItems": MOST_LAYERS, "items": layer},
         },
         "required": ["format", "version", "layers"],

@@ -161,6 +161,13 @@ class Soft:
         self.state.velocities[:, :3] = self.state.velocities[:, :3] @ turn.T.astype(np.float32)
         self.before = places
 
+    def shifts(self, ride, per_frame):
+        """How the body moved what rides on it in the latest frames: (frames x per_frame, 3) [file units], even between the frames."""
+        corners, shares = ride
+        ends = np.einsum("c,fck->fk", shares, self.moves[:, corners].astype(float)) / self.scale
+        within = (np.arange(per_frame) + 1.0)[:, None] / per_frame
+        return (ends[:-1, None] + within * np.diff(ends, axis=0)[:, None]).reshape(-1, 3)
+
     def offsets(self, displacements, amounts):
         """World-space offsets of the region's vertices (F, R, 3) [file units], from displacements (F, N, 3) [m] and amounts (F,)."""
         lattice = self.part.lattice

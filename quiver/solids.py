@@ -60,10 +60,3 @@ class Solid(Soft):
     def ride_of(self, place):
         """How a place [file units] in the rest pose rides on the solid: the corners of a tetrahedron (4,) and its shares of them (4,)."""
         return lattices.shares_at(self.part.lattice, np.asarray(place, float) * self.scale)
-
-    def shifts(self, ride, per_frame):
-        """How the solid moved what rides on it in the latest frames: (frames x per_frame, 3) [file units], even between the frames."""
-        corners, shares = ride
-        ends = np.einsum("c,fck->fk", shares, self.moves[:, corners].astype(float)) / self.scale
-        within = (np.arange(per_frame) + 1.0)[:, None] / per_frame
-        return (ends[:-1, None] + within * np.diff(ends, axis=0)[:, None]).reshape(-1, 3)

@@ -13,8 +13,10 @@ from quiver.clipping import ClipDepth
 from quiver.contacts import Contacts
 from quiver.errors import BadInput, Unstable
 from quiver.final import final_skins
+from quiver.following import FleshRide, FollowerRide
 from quiver.props import Prop
 from quiver.rig.pose import blended, jointed_world, rest_matrices, world_matrices
+from quiver.setup import FOLLOWER
 from quiver.sheets import Sheet
 from quiver.solids import Solid
 from quiver.stages import Moving, Stage
@@ -97,10 +99,11 @@ class Run:
         layer_of = [chain_layers[path.layer] for path in paths]
         self.met = [self.contacts.met_by(layer, driven) for layer in layer_of]
         self.skins = self._skins(paths, rest_world)
+        ridden = {layer.id: self._ridden(layer) for layer in layers if layer.rides}
         met_nodes = [[node for node in self.contacts.nodes[own] if node >= 0] for own in self.met]
         self.stages = [
             Stage(self, [paths[k] for k in group.paths], [layer_of[k] for k in group.paths], group, rest_world)
-            for group in order.groups(self.skeleton, paths, layer_of, self.solids, met_nodes, self.props)
+            for group in order.groups(self.skeleton, paths, layer_of, self.solids, met_nodes, self.props, ridden)
         ]
         self.waves = [stage.wave for stage in self.stages if stage.wave]
         self.rotated = np.array(sorted(drivers), np.int32)
@@ -118,6 +121,24 @@ class Run:
         self.clip_depths = self._clip_depths(chain_layers, paths)
         ends = np.cumsum([0, *map(len, self.moved.values())])
         self._places = {mesh: slice(*ends[k : k + 2]) for k, mesh in enumerate(self.moved)}
+
+    def _ridden(self, layer):
+        """The solids (indices) that a layer rides on."""
+        kind, _, name = layer.rides.rpartition(":")
+        if kind != FOLLOWER:
+            return [index for index, solid in enumerate(self.solids) if solid.layer.id == layer.rides]
+        carriers = [solid for solid, *_ in self._follower_ride(name).carriers]
+        return [index for index, solid in enumerate(self.solids) if solid in carriers]
+
+    def _follower_ride(self, name):
+        return FollowerRide(self.spec.character, self.spec.setup.follower(name), self.solids)
+
+    def ride_of(self, layer, place):
+        """What a layer rides on that begins at a place in the rest pose [file units], or None."""
+        kind, _, name = layer.rides.rpartition(":")
+        if kind == FOLLOWER:
+            return self._follower_ride(name)
+        return next((FleshRide(solid, place) for solid in self.solids if solid.layer.id == layer.rides), None)
 
     def _touches(self, layers):
         """The touch layers, told where the keyed skin goes. Raises BadInput."""

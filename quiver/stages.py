@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from quiver.errors import Unstable
+from quiver.rig import transforms
 from quiver.rig.pose import world_matrices
 from quiver.waves import Wave
 
@@ -27,7 +28,7 @@ class Moving:
 class Stage:
     """What a run simulates at the same time: chains, as one wave, props, and solids (by index).
 
-    rides  {node: (solid, its place on it)}
+    rides  {node: FleshRide or FollowerRide}
     """
 
     def __init__(self, run, paths, layers, group, rest_world):
@@ -35,28 +36,37 @@ class Stage:
         self.props = [run.props[k] for k in group.props]
         meeting = (run.contacts, [run.met[k] for k in group.paths], [run.skins[k] for k in group.paths])
         self.wave = Wave(run.skeleton, paths, layers, run.spec.setup, run.substeps, rest_world, run.notes, *meeting) if paths else None
-        by_layer = {solid.layer.id: solid for solid in run.solids}
+        self.amounts_of = {solid.layer.id: solid.layer.amount_at for solid in run.solids}
         self.rides = {}
-        for path, layer in zip(paths, layers, strict=True):
-            if layer.rides in by_layer:
-                root, solid = int(path.point_nodes[0]), by_layer[layer.rides]
-                self.rides[root] = solid, solid.ride_of(rest_world[root, :, 3])
-                if not solid.body.is_free[self.rides[root][1][0]].any():
-                    run.notes.append(f"{layer.name}: where it hangs, “{solid.layer.name}” is held, so the flesh does not take it along")
+        roots = [int(path.point_nodes[0]) for path in paths] + [prop.node for prop in self.props]
+        for root, layer in zip(roots, [*layers, *(prop.layer for prop in self.props)], strict=True):
+            ride = run.ride_of(layer, rest_world[root, :, 3])
+            if ride:
+                self.rides[root] = ride
+                if not ride.is_free:
+                    run.notes.append(f"{layer.name}: where it hangs nothing is free to move, so it is not taken along")
 
     def hang(self, moving):
-        """Shift the roots that ride on solids along with them, in place."""
+        """Let the roots that ride on flesh or cloth go along with it, in place."""
+        if not self.rides:
+            return
         ends = slice(self.substeps - 1, None, self.substeps)
-        for node, (solid, ride) in self.rides.items():
-            shifts, parent = solid.shifts(ride, self.substeps), self.skeleton.parents[node]
-            amounts = np.array([solid.layer.amount_at(moving.at + frame) for frame in range(len(shifts) // self.substeps)])
-            shifts *= np.repeat(amounts, self.substeps)[:, None]
-            if parent >= 0:
-                shifts = np.linalg.solve(moving.world[:, parent, :, :3], shifts[..., None])[..., 0]
+        frames = range(moving.at, moving.at + len(moving.final.rotations))
+        amounts = {layer: np.repeat([at(frame) for frame in frames], self.substeps) for layer, at in self.amounts_of.items()}
+        for node, ride in self.rides.items():
+            parent, places = self.skeleton.parents[node], moving.world[:, node, :, 3]
+            moved, turns = ride.moved(places, moving.world, amounts, self.substeps)
+            shifts, linear = moved - places, moving.world[:, parent, :, :3] if parent >= 0 else np.eye(3)
+            shifts = np.linalg.solve(linear, shifts[..., None])[..., 0]
             moving.pose.translations[:, node] += shifts
             moving.final.translations[:, node] += shifts[ends]
-        if self.rides:
-            moving.world = world_matrices(self.skeleton, moving.pose)
+            if turns is None:
+                continue
+            frame = transforms.pure_rotations(np.broadcast_to(linear, turns.shape))
+            own = transforms.from_matrices(np.swapaxes(frame, 1, 2) @ turns @ frame)
+            for pose, turn in ((moving.pose, own), (moving.final, own[ends])):
+                pose.rotations[:, node] = transforms.multiply(turn, pose.rotations[:, node])
+        moving.world = world_matrices(self.skeleton, moving.pose)
 
     def swing(self, moving, threads):
         """Simulate the chains and the props, and turn their joints in place. Raises Unstable."""

@@ -7,6 +7,7 @@ import numpy as np
 
 from quiver.demo import mudwick
 from quiver.errors import BadInput
+from quiver.following import FleshRide
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
 from quiver.rig.pose import world_matrices
@@ -40,13 +41,14 @@ class RidingTest(TestCase):
         self.assertEqual([(bool(stage.wave), len(stage.solids)) for stage in run.stages], [(False, 1), (True, 0)])
         root = int(run.waves[0].paths[0].point_nodes[0])
         self.assertIn(root, run.translated)
-        self.assertIn("Bell: where it hangs, “Belly” is held, so the flesh does not take it along", run.notes)
+        self.assertIn("Bell: where it hangs nothing is free to move, so it is not taken along", run.notes)
         # The bell is nearest to flesh that is held; hang it where it is loosest.
         solid = run.solids[0]
         tets = solid.part.lattice.tets
-        corners, shares = solid.ride_of(solid.part.lattice.nodes[tets[np.argmin(solid.body.holds[tets].sum(1))]].mean(0) / solid.scale)
+        ride = FleshRide(solid, solid.part.lattice.nodes[tets[np.argmin(solid.body.holds[tets].sum(1))]].mean(0) / solid.scale)
+        corners, shares = ride.ride
         np.testing.assert_allclose(shares, 0.25, atol=1e-6)
-        run.stages[1].rides[root] = solid, (corners, shares)
+        run.stages[1].rides[root] = ride
         chunks = list(run.chunks())
         skeleton = self.character.skeleton
         keyed = run._keyed(np.arange(21))

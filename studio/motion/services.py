@@ -87,11 +87,36 @@ def add_soft(row, kind, source, value):
     return edit(row, change, f"{label} of {name}"[:200])
 
 
-def ride(row, layer_id, volume_id):
-    """Let a chain layer hang on a volume, or, with "", on its joints alone. Raises BadInput."""
+def ride(row, layer_id, rides):
+    """Let a layer of chains or props hang on a volume (its id) or a follower, or, with "", on its joints alone. Raises BadInput."""
+    layer, setup = row.setup.layer(layer_id), row.setup
+    kind, _, name = rides.rpartition(":")
+    carrier = "its joints"
+    if rides:
+        carrier = setup.follower(name).name if kind == setups.FOLLOWER else setup.volume(rides).name
+    return edit(row, lambda setup: setup.with_layer(replace(layer, rides=rides)), f"{layer.name}: hangs on {carrier}")
+
+
+def follow(row, layer_id, mesh, vertices):
+    """Let a layer hang on a new follower over some vertices of a mesh (numbers with spaces between). Raises BadInput."""
     layer = row.setup.layer(layer_id)
-    name = row.setup.layer(volume_id).name if volume_id else "its joints"
-    return edit(row, lambda setup: setup.with_layer(replace(layer, rides=volume_id)), f"{layer.name}: hangs on {name}")
+    if layer.kind not in HUNG:
+        raise BadInput(f"expected a chain or a prop to hang on points, “{layer.name}” is a {layer.kind}")
+    numbers = [int(word) for word in vertices.split() if word.isdecimal()]
+    if not numbers:
+        raise BadInput("expected points to follow: press “Pick points”, then click on the skin")
+
+    def change(setup):
+        setup = setup.with_new_follower(f"Points of {mesh}"[:200], mesh, numbers)
+        return setup.with_layer(replace(layer, rides=f"{setups.FOLLOWER}:{setup.followers[-1].id}"))
+
+    return edit(row, change, f"{layer.name}: hangs on {len(numbers)} points of {mesh}"[:200])
+
+
+def forget_follower(row, follower_id):
+    """Remove a follower; what hung on it hangs on its joints again. Raises BadInput."""
+    name = row.setup.follower(follower_id).name
+    return edit(row, lambda setup: setup.without_follower(follower_id), f"{name}: removed")
 
 
 def mirror(row, layer_id):

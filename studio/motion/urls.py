@@ -19,6 +19,7 @@ urlpatterns = [
     path("characters/<int:pk>/motion/<slug:layer>/like/", views.take_dials, name="take-dials"),
     path("characters/<int:pk>/motion/<slug:layer>/preset/", views.save_preset, name="save-preset"),
     path("characters/<int:pk>/motion/<slug:layer>/ride/", views.ride, name="ride"),
+    path("characters/<int:pk>/motion/<slug:layer>/points/", views.follow_points, name="follow-points"),
     path("characters/<int:pk>/motion/<slug:layer>/mirror/", views.mirror, name="mirror-layer"),
     path("characters/<int:pk>/motion/<slug:layer>/volume/", views.volume_facts, name="volume-facts"),
     path("characters/<int:pk>/motion/<slug:layer>/build/", views.start_build, name="start-build"),

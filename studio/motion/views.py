@@ -133,7 +133,16 @@ def save_preset(request, pk, layer):
 @require_POST
 def ride(request, pk, layer):
     row = character_or_404(pk)
-    return _panel(request, row, layer, services.ride(row, layer, request.POST.get("volume", "")))
+    return _panel(request, row, layer, services.ride(row, layer, request.POST.get("rides", "")))
+
+
+@require_POST
+def follow_points(request, pk, layer):
+    """Let a layer hang on a new follower, or, with "forget", remove one."""
+    row = character_or_404(pk)
+    if "forget" in request.POST:
+        return _panel(request, row, layer, services.forget_follower(row, request.POST["forget"]))
+    return _panel(request, row, layer, services.follow(row, layer, request.POST.get("mesh", ""), request.POST.get("vertices", "")))
 
 
 @require_POST

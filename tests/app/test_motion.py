@@ -215,7 +215,7 @@ class SoftTest(DeskTest):
     def test_a_chain_hangs_on_a_volume_unless_that_is_a_circle(self):
         self.post("motion/add-soft/", of="joints:", joints="root")
         volume = self.fresh.setup.layers[-1].id
-        response = self.post("motion/arm/ride/", volume=volume)
+        response = self.post("motion/arm/ride/", rides=volume)
         self.assertContains(response, "a circle", status_code=422)
         self.assertEqual(self.fresh.setup.layer("arm").rides, "")
 
@@ -264,3 +264,18 @@ class BuildTest(RunningDeskTest):
         self.assertEqual(self.post("motion/arm/build/", command="build").status_code, 422)
         self.assertEqual(self.post(f"motion/{self.layer}/build/", command="paint").status_code, 422)
         self.assertEqual(self.client.get(self.url("motion/arm/volume/")).status_code, 422)
+
+
+class PointsTest(DeskTest):
+    def test_a_chain_hangs_on_picked_points_until_they_are_removed(self):
+        for fields in ({"mesh": "arm", "vertices": ""}, {"mesh": "arm", "vertices": "999999"}, {"mesh": "none", "vertices": "1 2 3"}):
+            self.assertContains(self.post("motion/arm/points/", **fields), "xpected", status_code=422)
+        mesh = self.fresh.facts["meshes"][0]["name"]
+        self.assertContains(self.post("motion/arm/points/", mesh=mesh, vertices="0 1 2"), f"Points of {mesh}")
+        (follower,) = self.fresh.setup.followers
+        self.assertEqual((follower.vertices, self.fresh.setup.layer("arm").rides), ((0, 1, 2), f"follower:{follower.id}"))
+        self.post("motion/arm/ride/", rides="")
+        self.assertEqual(self.fresh.setup.layer("arm").rides, "")
+        self.post("motion/arm/ride/", rides=f"follower:{follower.id}")
+        self.post("motion/arm/points/", forget=follower.id)
+        self.assertEqual((self.fresh.setup.followers, self.fresh.setup.layer("arm").rides), ((), ""))

@@ -20,7 +20,7 @@ GAP = 0.1
 def two_boxes():
     """Two boxes of 0.4 x 1 x 0.4 with a gap between them, as one surface."""
     places, triangles = box_surface((0.4, 1.0, 0.4), (4, 10, 4))
-    return np.concatenate([places, places + [0.4 + GAP, 0, 0]]), np.concatenate([triangles, triangles + len(places)])
+    return np.concatenate([places, places + np.array((0.4 + GAP, 0.0, 0.0))]), np.concatenate([triangles, triangles + len(places)])
 
 
 def character():

@@ -1,7 +1,7 @@
 import * as THREE from '../vendor/three/three.module.js';
-import { MeshBVH } from '../vendor/three-mesh-bvh/index.module.js';
 import { FrameStore } from './FrameStore.js';
 import { takeMessages } from './frameStream.js';
+import { rayThrough, vertexUnder } from './skinPicking.js';
 
 const byId = (id) => document.getElementById(id);
 const TOO_MANY = 4429;
@@ -62,7 +62,7 @@ export class Poke {
   /** Whether a press is the hand's. */
   down(event) {
     if (!this.store || event.button !== 0 || event.shiftKey) return false;
-    const hit = this._under(event);
+    const hit = vertexUnder(this.desk, event);
     if (this.tool === 'throw') { this._throw(event, hit); return true; }
     if (!hit) return false;
     this.grip = new THREE.Plane().setFromNormalAndCoplanarPoint(this.desk.stage.camera.getWorldDirection(new THREE.Vector3()), hit.point);
@@ -73,7 +73,7 @@ export class Poke {
 
   move(event) {
     if (!this.grip) return;
-    const at = this._ray(event).ray.intersectPlane(this.grip, new THREE.Vector3());
+    const at = rayThrough(this.desk, event).intersectPlane(this.grip, new THREE.Vector3());
     if (!at) return;
     if (this.tool === 'press') this._press(at);
     else this._tell({ do: 'move', to: at.toArray() });
@@ -88,7 +88,7 @@ export class Poke {
   _press(at) { this._tell({ do: 'press', to: [at.x, at.y + this.sizes.plate[1], at.z] }); }
 
   _throw(event, hit) {
-    const { camera, controls } = this.desk.stage, { ray } = this._ray(event);
+    const { camera, controls } = this.desk.stage, ray = rayThrough(this.desk, event);
     const at = hit?.point ?? ray.at(camera.position.distanceTo(controls.target), new THREE.Vector3());
     const from = camera.position.clone().lerp(at, FROM_EYE);
     this._tell({ do: 'throw', from: from.toArray(), at: at.toArray() });
@@ -135,29 +135,6 @@ export class Poke {
     const thing = new THREE.Mesh(geometry, new THREE.MeshStandardMaterial(name === 'ball' ? { color: 0xd9a02b, roughness: 0.7 } : { color: 0x8fa3a0, roughness: 0.85, transparent: true, opacity: 0.8 }));
     thing.castShadow = true;
     return thing;
-  }
-
-  /** What of the character is under a pointer event: {mesh, vertex, point}, or null. */
-  _under(event) {
-    const { view } = this.desk, caster = this._ray(event);
-    let nearest = null;
-    view.parts.forEach((part, mesh) => {
-      const geometry = new THREE.BufferGeometry();
-      geometry.setAttribute('position', new THREE.BufferAttribute(view.posed(part), 3));
-      geometry.setIndex(part.geometry.index ? new THREE.BufferAttribute(part.geometry.index.array.slice(), 1) : null);
-      const hit = new MeshBVH(geometry).raycastFirst(caster.ray, THREE.DoubleSide);
-      if (!hit || nearest && hit.distance > nearest.distance) return;
-      const places = geometry.attributes.position.array, corners = [hit.face.a, hit.face.b, hit.face.c];
-      const away = corners.map((v) => hit.point.distanceTo(new THREE.Vector3().fromArray(places, 3 * v)));
-      nearest = { mesh, vertex: corners[away.indexOf(Math.min(...away))], point: hit.point, distance: hit.distance };
-    });
-    return nearest;
-  }
-
-  _ray(event) {
-    const box = byId('canvas').getBoundingClientRect(), caster = new THREE.Raycaster();
-    caster.setFromCamera(new THREE.Vector2(((event.clientX - box.left) / box.width) * 2 - 1, 1 - ((event.clientY - box.top) / box.height) * 2), this.desk.stage.camera);
-    return caster;
   }
 
   _tell(wish) { if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(JSON.stringify(wish)); }

@@ -13,6 +13,7 @@ import { LatticeView } from './LatticeView.js';
 import { ColliderHand } from './ColliderHand.js';
 import { ClipMark } from './ClipMark.js';
 import { Poke } from './Poke.js';
+import { PointPicker } from './PointPicker.js';
 
 const element = document.getElementById('stage');
 const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
@@ -21,7 +22,7 @@ const byId = (id) => document.getElementById(id);
 /** Everything that is shown now. `desk` on the window lets a test look at it. */
 const desk = {
   shown: 'simulated', clip: null, take: null, previousTake: null, takeId: null, clipUrl: null, wantedTake: '',
-  view: null, quills: null, brush: null, lattice: null, colliders: null, clipMark: null, poke: null, solidLook: { wire: false, paper: false, skin: false, cut: 1 }, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
+  view: null, quills: null, brush: null, lattice: null, colliders: null, clipMark: null, poke: null, picker: null, solidLook: { wire: false, paper: false, skin: false, cut: 1 }, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
 };
 window.desk = desk;
 
@@ -66,6 +67,7 @@ function draw(now) {
     quills.update(stage.camera);
     desk.lattice?.update();
     desk.colliders.update();
+    desk.picker.update();
     desk.clipMark.update(stage.camera, player.frame);
   }
   if (player.isPlaying) stage.invalidate();
@@ -141,7 +143,7 @@ function joint(action, index, goesOn = false) {
 function connectPointer(canvas) {
   let down = null;
   const under = (event) => {
-    if (!desk.quills?.object.visible || desk.brush?.isOn || desk.poke?.isOn) return -1;
+    if (!desk.quills?.object.visible || desk.brush?.isOn || desk.poke?.isOn || desk.picker?.isOn) return -1;
     const box = canvas.getBoundingClientRect();
     const points = desk.quills.project(desk.stage.camera, box.width, box.height);
     return pickJoint(event.clientX - box.left, event.clientY - box.top, points, desk.view.links, desk.view.joints);
@@ -179,6 +181,13 @@ function connectColliders(canvas) {
   }, true);
   canvas.addEventListener('pointermove', (event) => desk.colliders.move(event));
   canvas.addEventListener('pointerup', () => desk.colliders.up());
+}
+
+/** While points are asked for, a press on the skin picks one. */
+function connectPicker(canvas) {
+  desk.picker = new PointPicker(desk);
+  desk.stage.scene.add(desk.picker.object);
+  element.addEventListener('pointerdown', (event) => { if (event.target === canvas && desk.picker.down(event)) event.stopPropagation(); }, true);
 }
 
 /** With poke on, a press on the character is the hand's; one beside it turns the view. */
@@ -272,6 +281,7 @@ function connectControls() {
     if (button?.dataset.act) acts[button.dataset.act]();
     if (button?.dataset.show) show(button.dataset.show);
     if (button?.dataset.look) look(button.dataset.look);
+    if (button?.dataset.pick !== undefined) desk.picker?.toggle(button.form);
     if (button?.dataset.poke) desk.poke?.choose(button.dataset.poke);
     if (button?.dataset.solid) { desk.solidLook[button.dataset.solid] = !desk.solidLook[button.dataset.solid]; showLattice(); }
   });
@@ -327,6 +337,7 @@ async function start() {
   await refresh();
   desk.stage.look(desk.view.box(desk.clip));
   desk.stage.onDraw.add(draw);
+  connectPicker(byId('canvas'));
   connectPoke(byId('canvas'));
   connectPointer(byId('canvas'));
   connectColliders(byId('canvas'));
