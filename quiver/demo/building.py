@@ -28,6 +28,44 @@ def ramp(values, stops):
     return np.stack([np.interp(values, places, [stop[1][channel] for stop in stops]) for channel in range(3)], 1)
 
 
+def mirrored(point, side):
+    """A place on the side 1 or -1."""
+    return (point[0] * side, *point[1:])
+
+
+def noise(points, scale, seed):
+    """Smooth noise 0..1 from a few crossed waves."""
+    rng = np.random.default_rng(seed)
+    total = np.zeros(len(points))
+    for _ in range(7):
+        direction = rng.normal(size=3)
+        direction /= np.linalg.norm(direction)
+        total += np.sin(points @ direction * scale * rng.uniform(0.7, 1.6) + rng.uniform(0, 6.28))
+    return 0.5 + 0.5 * total / 7 * 1.6
+
+
+def softest(builder, points, solids, softness):
+    """Weights (V, J): each joint's share falls off with the distance to its solid."""
+    closeness = {}
+    for name, solid in solids:
+        value = np.exp(-np.clip(solid.distance(points), -0.5, 0.5) / softness)
+        closeness[name] = closeness.get(name, 0.0) + value
+    weights = np.zeros((len(points), len(builder.names)))
+    for name, value in closeness.items():
+        weights[:, builder.index(name)] = value
+    return weights
+
+
+def line_weights(builder, along, names):
+    """Weights (V, J) of vertices at knot parameters ``along``: knot k belongs to joint k, smooth between."""
+    weights = np.zeros((len(along), len(builder.names)))
+    at = np.clip(along - 0.35, 0.0, len(names) - 1.0)
+    for k, name in enumerate(names):
+        hat = np.clip(1.0 - np.abs(at - k), 0.0, 1.0)
+        weights[:, builder.index(name)] += hat * hat * (3.0 - 2.0 * hat)
+    return weights
+
+
 class Builder:
     """Collects joints (name → parent, place), meshes and clips. Joints are axis-aligned in the rest pose."""
 

@@ -7,7 +7,7 @@ import numpy as np
 from quiver import presets
 from quiver.demo import mudwick_gear as gear
 from quiver.demo import shapes
-from quiver.demo.building import Builder, Part, ramp
+from quiver.demo.building import Builder, Part, line_weights, mirrored, noise, ramp, softest
 from quiver.demo.mudwick_clips import clips
 from quiver.demo.surface import Cone, Ellipsoid, Line, blend, gradient, mesh_of
 from quiver.mesh import regions
@@ -45,10 +45,6 @@ CREAM, OCHRE, OLIVE, DEEP = (236, 219, 184), (188, 156, 104), (104, 112, 78), (5
 ROSE, TEAL, STRAW, INK = (196, 120, 104), (52, 122, 122), (232, 204, 134), (28, 34, 38)
 
 
-def _mirrored(point, side):
-    return (point[0] * side, *point[1:])
-
-
 def _joints():
     """All joints as name → (parent, place)."""
     joints = dict(TRUNK)
@@ -63,11 +59,11 @@ def _joints():
         add_line(f"frill_{number}", parent, ray[:2])
     for letter, side in SIDES:
         for number in "12":
-            add_line(f"barbel_{letter}{number}", "jaw", [_mirrored(p, side) for p in BARBELS[f"l{number}"][:3]])
+            add_line(f"barbel_{letter}{number}", "jaw", [mirrored(p, side) for p in BARBELS[f"l{number}"][:3]])
         for name, places in LEGS.items():
             parent = "chest" if name == "fore" else "hips"
             for part, place in zip(("upper", "lower", "foot"), places, strict=True):
-                joints[f"{name}_{part}_{letter}"] = (parent, _mirrored(place, side))
+                joints[f"{name}_{part}_{letter}"] = (parent, mirrored(place, side))
                 parent = f"{name}_{part}_{letter}"
     return joints | gear.joints()
 
@@ -83,13 +79,13 @@ def _solids():
     solids.append(Line(tuple(TAIL), (0.185, 0.14, 0.105, 0.082, 0.07, 0.06)))
     solids.append(Ellipsoid((0, 0.745, -1.47), (0.062, 0.19, 0.245)))
     for _, side in SIDES:
-        hip, knee, foot = (_mirrored(p, side) for p in LEGS["fore"])
+        hip, knee, foot = (mirrored(p, side) for p in LEGS["fore"])
         solids.append(Line((hip, knee, foot), (0.165, 0.118, 0.098)))
-        solids.append(Ellipsoid(_mirrored((0.28, 0.068, 0.455), side), (0.135, 0.075, 0.165)))
-        hip, knee, foot = (_mirrored(p, side) for p in LEGS["hind"])
+        solids.append(Ellipsoid(mirrored((0.28, 0.068, 0.455), side), (0.135, 0.075, 0.165)))
+        hip, knee, foot = (mirrored(p, side) for p in LEGS["hind"])
         solids.append(Line((hip, knee, foot), (0.185, 0.105, 0.082)))
-        solids.append(Ellipsoid(_mirrored((0.252, 0.06, -0.395), side), (0.115, 0.065, 0.145)))
-        solids.append(Ellipsoid(_mirrored((0.125, 1.255, 0.90), side), (0.088, 0.095, 0.09)))
+        solids.append(Ellipsoid(mirrored((0.252, 0.06, -0.395), side), (0.115, 0.065, 0.145)))
+        solids.append(Ellipsoid(mirrored((0.125, 1.255, 0.90), side), (0.088, 0.095, 0.09)))
     return solids
 
 
@@ -108,23 +104,12 @@ def _influence_solids():
         solids.append((f"tail_{k + 1}", Cone(line[k], line[k + 1], radii[k], radii[k + 1])))
     for letter, side in SIDES:
         for leg, places in LEGS.items():
-            hip, knee, foot = (_mirrored(p, side) for p in places)
+            hip, knee, foot = (mirrored(p, side) for p in places)
             toe = (foot[0], 0.06, foot[2] + 0.08)
             solids.append((f"{leg}_upper_{letter}", Cone(tuple(np.array(hip) * 0.7 + np.array(knee) * 0.3), knee, 0.12, 0.12)))
             solids.append((f"{leg}_lower_{letter}", Cone(knee, tuple(np.array(knee) * 0.2 + np.array(foot) * 0.8), 0.11, 0.10)))
             solids.append((f"{leg}_foot_{letter}", Cone(foot, toe, 0.09, 0.08)))
     return solids
-
-
-def _noise(points, scale, seed):
-    """Smooth noise 0..1 from a few crossed waves."""
-    rng = np.random.default_rng(seed)
-    total = np.zeros(len(points))
-    for _ in range(7):
-        direction = rng.normal(size=3)
-        direction /= np.linalg.norm(direction)
-        total += np.sin(points @ direction * scale * rng.uniform(0.7, 1.6) + rng.uniform(0, 6.28))
-    return 0.5 + 0.5 * total / 7 * 1.6
 
 
 def _body_part(builder):
@@ -134,50 +119,28 @@ def _body_part(builder):
     shade = np.clip(0.55 + 0.45 * np.clip(distance(vertices + 0.11 * normals) / 0.11, 0.0, 1.0), 0.0, 1.0)
     back = np.clip(0.5 + 0.62 * normals[:, 1] + 0.55 * (vertices[:, 1] - 0.80), 0.0, 1.0)
     colour = ramp(back, [(0.0, CREAM), (0.34, CREAM), (0.58, OCHRE), (0.86, OLIVE), (1.0, OLIVE)])
-    spots = np.clip((_noise(vertices, 21.0, 3) - 0.66) * 9.0, 0.0, 1.0) * np.clip((back - 0.5) * 4.0, 0.0, 1.0)
+    spots = np.clip((noise(vertices, 21.0, 3) - 0.66) * 9.0, 0.0, 1.0) * np.clip((back - 0.5) * 4.0, 0.0, 1.0)
     colour += spots[:, None] * 0.75 * (np.array(DEEP) - colour)
-    colour *= (0.93 + 0.14 * _noise(vertices, 9.0, 5))[:, None]
+    colour *= (0.93 + 0.14 * noise(vertices, 9.0, 5))[:, None]
     dark = np.clip(1.0 - vertices[:, 1] / 0.20, 0.0, 1.0) * 0.55
     colour += dark[:, None] * (np.array(DEEP) * 0.9 - colour)
     paddle = np.clip((-1.28 - vertices[:, 2]) / 0.3, 0.0, 1.0) * 0.7
     colour += paddle[:, None] * (np.array(TEAL) - colour)
     lip = np.exp(-(((vertices[:, 1] - 1.008) / 0.010) ** 2)) * np.clip((vertices[:, 2] - 0.98) / 0.06, 0, 1)
     colour += (0.75 * lip)[:, None] * (np.array((70, 48, 44)) - colour)
-    weights = _softest(builder, vertices, _influence_solids(), 0.035)
+    weights = softest(builder, vertices, _influence_solids(), 0.035)
     return Part(vertices, triangles, normals, colour * shade[:, None], weights)
-
-
-def _softest(builder, points, solids, softness):
-    """Weights (V, J): each joint's share falls off with the distance to its solid."""
-    closeness = {}
-    for name, solid in solids:
-        value = np.exp(-np.clip(solid.distance(points), -0.5, 0.5) / softness)
-        closeness[name] = closeness.get(name, 0.0) + value
-    weights = np.zeros((len(points), len(builder.names)))
-    for name, value in closeness.items():
-        weights[:, builder.index(name)] = value
-    return weights
-
-
-def _line_weights(builder, along, names):
-    """Weights (V, J) of vertices at knot parameters ``along``: knot k belongs to joint k, smooth between."""
-    weights = np.zeros((len(along), len(builder.names)))
-    at = np.clip(along - 0.35, 0.0, len(names) - 1.0)
-    for k, name in enumerate(names):
-        hat = np.clip(1.0 - np.abs(at - k), 0.0, 1.0)
-        weights[:, builder.index(name)] += hat * hat * (3.0 - 2.0 * hat)
-    return weights
 
 
 def _barbel_parts(builder):
     for letter, side in SIDES:
         for number in "12":
-            knots = [_mirrored(p, side) for p in BARBELS[f"l{number}"]]
+            knots = [mirrored(p, side) for p in BARBELS[f"l{number}"]]
             start = np.array(knots[0]) + np.array((0.0, 0.035, -0.03))
             vertices, triangles, along, _ = shapes.tube([start, *knots], (0.036, 0.030, 0.023, 0.018, 0.013), 21, 9)
             colour = ramp(along / 4.0, [(0.0, OCHRE), (0.35, OCHRE), (1.0, ROSE)])
             names = ["jaw", *(f"barbel_{letter}{number}_{k}" for k in (1, 2, 3))]
-            weights = _line_weights(builder, np.clip(along + 0.15, 0.0, 3.6), names)
+            weights = line_weights(builder, np.clip(along + 0.15, 0.0, 3.6), names)
             yield Part(vertices, triangles, shapes.vertex_normals(vertices, triangles), colour, weights)
 
 
@@ -224,7 +187,7 @@ def _frill_weights(builder, ray_place, height):
 
 def _eye_parts(builder):
     for _, side in SIDES:
-        centre = np.array(_mirrored((0.158, 1.275, 0.935), side))
+        centre = np.array(mirrored((0.158, 1.275, 0.935), side))
         angle = np.linspace(0.02, np.pi - 0.02, 30)
         vertices, triangles, _, _ = shapes.turned(np.stack([0.07 * np.sin(angle), -0.07 * np.cos(angle)], 1), 28, centre)
         normals = (vertices - centre) / np.linalg.norm(vertices - centre, axis=1, keepdims=True)
@@ -239,7 +202,7 @@ def _eye_parts(builder):
 
 def _nostril_parts(builder):
     for _, side in SIDES:
-        centre = np.array(_mirrored((0.062, 1.128, 1.213), side))
+        centre = np.array(mirrored((0.062, 1.128, 1.213), side))
         angle = np.linspace(0.02, np.pi - 0.02, 9)
         vertices, triangles, _, _ = shapes.turned(np.stack([0.017 * np.sin(angle), -0.012 * np.cos(angle)], 1), 10, centre)
         colour = np.tile(np.array(INK, float), (len(vertices), 1))
@@ -255,7 +218,7 @@ def build():
     builder.add_mesh("frill", [_frill_part(builder)], roughness=0.6, two_sided=True)
     builder.add_mesh("eyes", list(_eye_parts(builder)), roughness=0.12)
     def weights_of(vertices):
-        return _softest(builder, vertices, _influence_solids(), 0.035)
+        return softest(builder, vertices, _influence_solids(), 0.035)
 
     blanket = gear.blanket_part(distance, weights_of)
     builder.add_mesh("harness", [gear.collar_part(distance, weights_of)], roughness=0.8, two_sided=True)

@@ -1,89 +1,15 @@
 """Mudwick's clips: gaits by formula, with feet that stay where they stand."""
-import itertools
-
 import numpy as np
 
-from quiver.bake.joints import Track
-from quiver.rig import transforms
-from quiver.rig.pose import world_matrices
+from quiver.demo.motion import FRAME_RATE, Motion, eased, smooth
 
-FRAME_RATE = 24
 LEGS = tuple(f"{leg}_{{}}_{letter}" for leg in ("fore", "hind") for letter in "lr")
-X, Y, Z = np.eye(3)
-
-
-class Motion:
-    """Turns and shifts of joints over the frames of one clip; angles in degrees, lengths in metres."""
-
-    def __init__(self, builder, frames):
-        self.builder, self.frames = builder, frames
-        self.seconds = np.arange(frames) / FRAME_RATE
-        self.pose = builder.skeleton.rest.repeated(frames)
-        self.keyed = set()
-
-    def turn(self, joint, pitch=0.0, yaw=0.0, roll=0.0):
-        """Turn a joint: positive pitch lowers the nose, yaw turns to the left, roll tips over to the right."""
-        node = self.builder.index(joint)
-        turn = self.pose.rotations[:, node]
-        for axis, angle in ((Y, yaw), (X, pitch), (Z, roll)):
-            turn = transforms.multiply(turn, transforms.from_axis_angle(axis, np.radians(angle) + np.zeros(self.frames)))
-        self.pose.rotations[:, node] = turn
-        self.keyed.add((node, "rotation"))
-
-    def shift(self, joint, x=0.0, y=0.0, z=0.0):
-        node = self.builder.index(joint)
-        for axis, value in enumerate((x, y, z)):
-            self.pose.translations[:, node, axis] += value
-        self.keyed.add((node, "translation"))
-
-    def plant(self, leg, offset, pitch=0.0):
-        """Bend a leg so that its foot is ``offset`` (T, 3) away from where it stands at rest; ``pitch`` tips the foot."""
-        upper, lower, foot = (self.builder.index(leg.format(part)) for part in ("upper", "lower", "foot"))
-        hip, knee, ankle = (self.builder.places[node] for node in (upper, lower, foot))
-        world = world_matrices(self.builder.skeleton, self.pose)
-        parent = world[:, self.builder.skeleton.parents[upper]]
-        origin = world[:, upper, :, 3]
-        target = np.einsum("tji,tj->ti", parent[:, :, :3], ankle + offset - origin)
-        thigh, shin = np.linalg.norm(knee - hip), np.linalg.norm(ankle - knee)
-        reach = np.clip(np.linalg.norm(target, axis=1), abs(thigh - shin) + 0.01, thigh + shin - 0.002)
-
-        def inner(length):
-            return np.arccos(np.clip((thigh**2 + shin**2 - length**2) / (2 * thigh * shin), -1, 1))
-
-        forwards = -1.0 if "fore" in leg else 1.0
-        bend = forwards * (inner(reach) - inner(np.linalg.norm(ankle - hip)))
-        knee_turn = transforms.from_axis_angle(X, -bend)
-        bent = (knee - hip) + transforms.rotate(knee_turn, np.tile(ankle - knee, (self.frames, 1)))
-        hip_turn = transforms.shortest_turn(bent, target)
-        body = transforms.from_matrices(parent[:, :, :3])
-        level = transforms.inverse(transforms.multiply(body, transforms.multiply(hip_turn, knee_turn)))
-        tip = transforms.from_axis_angle(X, np.radians(pitch) + np.zeros(self.frames))
-        for node, turn in ((upper, hip_turn), (lower, knee_turn), (foot, transforms.multiply(level, tip))):
-            self.pose.rotations[:, node] = turn
-            self.keyed.add((node, "rotation"))
-
-    def tracks(self):
-        arrays = {"rotation": self.pose.rotations, "translation": self.pose.translations}
-        return [Track(node, path, self.seconds, arrays[path][:, node]) for node, path in sorted(self.keyed)]
 
 
 def clips(builder):
     """All clips as (name, tracks)."""
     makers = {"walk": _walk, "hop and land": _hop, "shake dry": _shake, "idle": _idle}
     return [(name, make(builder).tracks()) for name, make in makers.items()]
-
-
-def _smooth(values):
-    values = np.clip(values, 0.0, 1.0)
-    return values * values * (3.0 - 2.0 * values)
-
-
-def _eased(seconds, *keys):
-    """A value that eases from key to key (time, value)."""
-    value = np.full_like(seconds, keys[0][1])
-    for (start, a), (end, b) in itertools.pairwise(keys):
-        value = np.where(seconds >= start, a + (b - a) * _smooth((seconds - start) / (end - start)), value)
-    return value
 
 
 def _walk(builder):
@@ -103,7 +29,7 @@ def _walk(builder):
         stance, swing = step / 0.62, (step - 0.62) / 0.38
         stride, middle = (0.28, -0.045) if "fore" in leg else (0.30, 0.0)
         is_swing = step >= 0.62
-        z = np.where(is_swing, -stride / 2 + stride * _smooth(swing), stride / 2 - stride * stance)
+        z = np.where(is_swing, -stride / 2 + stride * smooth(swing), stride / 2 - stride * stance)
         y = np.where(is_swing, (0.145 if "fore" in leg else 0.11) * np.sin(np.pi * np.clip(swing, 0, 1)) ** 0.8, 0.0)
         pitch = np.where(is_swing, 34.0 * np.sin(np.pi * np.clip(swing, 0, 1)) * (1 - 1.3 * np.clip(swing, 0, 1)), 0.0)
         motion.plant(leg, np.stack([np.zeros_like(z), y, z + middle], 1), pitch)
@@ -116,25 +42,25 @@ def _hop(builder):
     leave, touch = 0.58, 1.12
     air = np.clip((t - leave) / (touch - leave), 0.0, 1.0)
     lift = 4 * 0.42 * air * (1 - air)
-    forward = 0.75 * _eased(t, (0.42, 0.0), (0.60, 0.10), (1.12, 0.96), (1.35, 1.0))
+    forward = 0.75 * eased(t, (0.42, 0.0), (0.60, 0.10), (1.12, 0.96), (1.35, 1.0))
     before = ((0, 0.0), (0.40, -0.17), (0.56, 0.05), (0.75, 0.0))
     after = ((1.10, 0.03), (1.26, -0.20), (1.55, 0.03), (1.85, -0.012), (2.2, 0.0))
-    crouch = _eased(t, *before, *after)
+    crouch = eased(t, *before, *after)
     motion.shift("root", z=forward, y=lift)
     motion.shift("hips", y=crouch)
-    pitch = _eased(t, (0, 0), (0.40, 5), (0.58, -15), (0.85, 0), (1.10, 13), (1.28, 4), (1.6, -2), (2.0, 0))
+    pitch = eased(t, (0, 0), (0.40, 5), (0.58, -15), (0.85, 0), (1.10, 13), (1.28, 4), (1.6, -2), (2.0, 0))
     motion.turn("hips", pitch=pitch)
-    arch = _eased(t, (0, 0), (0.40, 5), (0.62, -7), (1.0, 3), (1.26, 8), (1.6, -3), (2.0, 0))
+    arch = eased(t, (0, 0), (0.40, 5), (0.62, -7), (1.0, 3), (1.26, 8), (1.6, -3), (2.0, 0))
     for joint in ("spine_1", "spine_2"):
         motion.turn(joint, pitch=arch)
     motion.turn("chest", pitch=-arch * 1.1)
-    motion.turn("neck", pitch=_eased(t, (0, 0), (0.40, 8), (0.62, -12), (1.08, -6), (1.27, 18), (1.6, -4), (2.0, 0)))
-    motion.turn("head", pitch=_eased(t, (0, 0), (0.42, -8), (0.66, 6), (1.10, -4), (1.31, 12), (1.65, -5), (2.1, 0)))
-    motion.turn("jaw", pitch=_eased(t, (0, 0), (0.6, 0), (1.2, 1), (1.30, 14), (1.6, 2), (2.0, 0)))
-    tuck = _eased(t, (0.50, 0.0), (0.80, 1.0), (1.10, 0.0))
+    motion.turn("neck", pitch=eased(t, (0, 0), (0.40, 8), (0.62, -12), (1.08, -6), (1.27, 18), (1.6, -4), (2.0, 0)))
+    motion.turn("head", pitch=eased(t, (0, 0), (0.42, -8), (0.66, 6), (1.10, -4), (1.31, 12), (1.65, -5), (2.1, 0)))
+    motion.turn("jaw", pitch=eased(t, (0, 0), (0.6, 0), (1.2, 1), (1.30, 14), (1.6, 2), (2.0, 0)))
+    tuck = eased(t, (0.50, 0.0), (0.80, 1.0), (1.10, 0.0))
     for leg in LEGS:
         late = 0.05 if "hind" in leg else 0.0
-        back = _eased(t, (leave - 0.06 + late, 0.0), (leave + 0.08 + late, -0.16), (touch - 0.12 + late, 0.10), (touch + 0.02 + late, 0.0))
+        back = eased(t, (leave - 0.06 + late, 0.0), (leave + 0.08 + late, -0.16), (touch - 0.12 + late, 0.10), (touch + 0.02 + late, 0.0))
         height = lift + 0.10 * tuck
         z = forward + back
         motion.plant(leg, np.stack([np.zeros_like(z), height, z], 1), 34.0 * tuck * np.where(back < 0, 1, -0.5))
@@ -144,23 +70,23 @@ def _hop(builder):
 def _shake(builder):
     motion = Motion(builder, 73)
     t = motion.seconds
-    strength = _eased(t, (0.25, 0.0), (0.65, 1.0), (1.75, 1.0), (2.45, 0.0))
+    strength = eased(t, (0.25, 0.0), (0.65, 1.0), (1.75, 1.0), (2.45, 0.0))
     wave = 2 * np.pi * 3.6 * t
 
     def roll(late, angle):
         # The shake runs from the head to the tail.
         return angle * np.interp(t - late, t, strength) * np.sin(wave - 2 * np.pi * 3.6 * late)
 
-    motion.shift("hips", y=-0.05 * _eased(t, (0.0, 0.0), (0.4, 1.0), (2.2, 1.0), (2.7, 0.0)))
+    motion.shift("hips", y=-0.05 * eased(t, (0.0, 0.0), (0.4, 1.0), (2.2, 1.0), (2.7, 0.0)))
     spine = (("chest", 0.05, 9.0), ("spine_2", 0.08, 6.0), ("spine_1", 0.11, 6.0), ("hips", 0.15, 8.0))
     for joint, late, angle in (("head", 0.0, 20.0), ("neck", 0.02, 12.0), *spine):
         swing = roll(late, angle)
         motion.turn(joint, roll=swing, yaw=0.5 * swing)
-    lowered = _eased(t, (0.0, 0.0), (0.4, 10.0), (1.9, 8.0), (2.5, -4.0), (2.9, 0.0))
+    lowered = eased(t, (0.0, 0.0), (0.4, 10.0), (1.9, 8.0), (2.5, -4.0), (2.9, 0.0))
     motion.turn("neck", pitch=lowered)
     for leg in LEGS:
         spread = 0.035 if leg.endswith("l") else -0.035
-        open_ = _eased(t, (0.0, 0.0), (0.3, 1.0), (2.5, 1.0), (2.8, 0.0))
+        open_ = eased(t, (0.0, 0.0), (0.3, 1.0), (2.5, 1.0), (2.8, 0.0))
         motion.plant(leg, np.stack([spread * open_, np.zeros_like(t), np.zeros_like(t)], 1))
     return motion
 
@@ -173,9 +99,9 @@ def _idle(builder):
     motion.turn("hips", roll=-1.2 * np.sin(2 * np.pi * t / 5.0))
     motion.turn("spine_2", pitch=-0.9 * breath, roll=0.9 * np.sin(2 * np.pi * t / 5.0))
     motion.turn("chest", pitch=-0.8 * breath)
-    look = _eased(t, (0, 0), (0.9, 0), (1.35, 26), (2.5, 24), (2.85, -20), (3.9, -18), (4.4, 0))
+    look = eased(t, (0, 0), (0.9, 0), (1.35, 26), (2.5, 24), (2.85, -20), (3.9, -18), (4.4, 0))
     motion.turn("neck", yaw=0.45 * look, pitch=1.0 * breath)
-    motion.turn("head", yaw=0.6 * look, roll=-0.18 * look, pitch=_eased(t, (0, 0), (1.4, -6), (2.5, -5), (2.7, 7), (3.0, -2), (4.4, 0)))
+    motion.turn("head", yaw=0.6 * look, roll=-0.18 * look, pitch=eased(t, (0, 0), (1.4, -6), (2.5, -5), (2.7, 7), (3.0, -2), (4.4, 0)))
     motion.turn("jaw", pitch=1.5 + 1.5 * breath)
     for leg in LEGS:
         motion.plant(leg, np.zeros((len(t), 3)))

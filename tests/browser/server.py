@@ -39,7 +39,7 @@ class RunningApp:
     def __enter__(self):
         self._manage("migrate", "-v", "0")
         if self.with_demo:
-            self._manage("load_demo")
+            self._manage("load_demo", "Mudwick")
         port = _free_port()
         self.base = f"http://127.0.0.1:{port}"
         self._process = subprocess.Popen(
@@ -112,7 +112,7 @@ class RunningApp:
     @property
     def mudwick(self):
         """The demo character's number."""
-        return self.query("SELECT id FROM characters_character WHERE is_demo")
+        return self.query("SELECT id FROM characters_character WHERE is_demo AND name = 'Mudwick'")
 
     def bring_in_long_arm(self):
         """A character whose clip lasts long enough to be interrupted; a chain is on it, and nothing runs yet."""

@@ -45,7 +45,9 @@ export class Stage {
     const radius = Math.max(size.length() / 2, 1e-4);
     const vertical = THREE.MathUtils.degToRad(this.camera.fov) / 2;
     const reach = Math.min(vertical, Math.atan(Math.tan(vertical) * this.camera.aspect));
-    const distance = (radius / Math.sin(reach)) * 0.74;
+    // What is tall must still fit in; what is long may come close.
+    const tall = (0.58 * size.y) / Math.tan(vertical) + 0.4 * Math.hypot(size.x, size.z);
+    const distance = Math.max((radius / Math.sin(reach)) * 0.74, tall);
     const direction = new THREE.Vector3(0.72, 0.30, 0.78).normalize();
     this.camera.near = radius / 50; this.camera.far = radius * 60;
     this.camera.position.copy(centre).addScaledVector(direction, distance);
