@@ -274,7 +274,20 @@ SHEET_DIALS = (
     Dial("hold_rate", "Hold rate", "Hz", 0.1, 20.0, 3.0, 0.1, "Hold", "How quickly a hold of one half swings it back to its keyed place."),
     *LOOSENESS_DIALS,
     Dial("thickness", "Thickness", "mm", 0.0, 200.0, 4.0, 0.5, "Contact", "How thick it is where it touches: half of it on either side."),
+    Choice(
+        "made_of",
+        "Made of",
+        (("mesh", "the mesh itself"), ("proxy", "a light proxy"), ("shell", "a closed proxy")),
+        "mesh",
+        "Build",
+        "A proxy is simulated in place of a dense mesh, which it carries; a closed one is a shell around it.",
+    ),
+    Dial("proxy_triangles", "Proxy's triangles", "", 12.0, 50_000.0, 600.0, 20.0, "Build", "How many a proxy has, at the most."),
+    Dial("proxy_smooth", "Proxy's smoothing", "rounds", 0.0, 100.0, 2.0, 1.0, "Build", "Evens out what is rough before that."),
+    Dial("proxy_offset", "Proxy's offset", "mm", -200.0, 500.0, 0.0, 0.5, "Build", "How far outside of the mesh the proxy lies."),
 )
+PROXY_DIALS = ("made_of", "proxy_triangles", "proxy_smooth", "proxy_offset")
+"""What a sheet's proxy is made by."""
 
 PROP_DIALS = (
     Choice(

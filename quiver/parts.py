@@ -1,14 +1,18 @@
 """What a region gives to a soft layer, whatever most of its dials say: particles, the vertices that they carry, what carries them."""
 
 import numpy as np
+from scipy import sparse
+from scipy.sparse import csgraph
+from scipy.spatial import KDTree
 
-from quiver.bodies import conforming, sheet, volume
+from quiver.bodies import conforming, proxies, sheet, volume
 from quiver.bodies import lattice as lattices
 from quiver.bodies.carried import carried
 from quiver.errors import BadInput
 from quiver.kept import Kept
 from quiver.mesh import regions
-from quiver.mesh.topology import distance_along, topology
+from quiver.mesh.nearest import NearestOn
+from quiver.mesh.topology import distance_along, edges_of_triangles, topology
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
 
@@ -49,7 +53,7 @@ class Part:
             self.lattice = lattices.build(surface, self.mesh.triangles, chosen, edge)
         self.edge = self.lattice.edge
         self.carried = carried(self.mesh, surface / scale, self.lattice.nodes / scale, rest_world)
-        self.fade = self._fade(chosen)
+        self.fade = fade_in(self.topology, chosen, self.lattice.vertices, SEAM_CELLS * self.edge)
         self._bodies = {}
 
     def body(self, loose, gain, offset, volume_keep, firmness, weight):
@@ -81,22 +85,23 @@ class Part:
             said.append(f"{len(missed)} of the mesh's pieces in it have no inside, so a sheet of cells carries them")
         return said
 
-    def _fade(self, chosen):
-        """How the result fades in from what is out, for each vertex of the region: 0..1."""
-        top = self.topology
-        border = np.flatnonzero(top.gathered((~chosen).astype(float)) > 0)
-        if not len(border):
-            return np.ones(len(self.lattice.vertices))
-        reach = SEAM_CELLS * self.edge
-        away = np.minimum(distance_along(top, border, 2.0 * reach) / reach, 1.0)
-        return top.spread(away)[self.lattice.vertices]
+
+def fade_in(top, chosen, vertices, reach):
+    """How much of a result some vertices take, (R,) 0..1: it fades in over ``reach`` [m] from what is not ``chosen`` (bool (V,))."""
+    border = np.flatnonzero(top.gathered((~chosen).astype(float)) > 0)
+    if not len(border):
+        return np.ones(len(vertices))
+    away = np.minimum(distance_along(top, border, 2.0 * reach) / reach, 1.0)
+    return top.spread(away)[vertices]
 
 
 class SheetPart:
     """What a region gives to a sheet: its surface as particles, one for each place, and a rim of what is out, which is held.
 
-    triangles int32 (F, 3) between the particles; edge the mean length of an edge [m]
+    triangles int32 (F, 3) between the particles; edge the mean length of an edge [m]; fade (R,) how much of the result each vertex takes
     """
+
+    is_proxy = False
 
     def __init__(self, character, region, scale):
         self.mesh, self.levels = check_region(character, region)
@@ -124,17 +129,55 @@ class SheetPart:
         _, piece = np.unique(top.piece_of[self.nodes_places], return_inverse=True)
         self.lattice = lattices.Lattice(nodes, none, rim, vertices, corners, shares, thin, piece, self.edge)
         self.carried = carried(self.mesh, self.surface / scale, nodes / scale, rest_matrices(character.skeleton))
+        self.fade = np.ones(len(vertices))
+
+    def _holds(self, influence):
+        """How firmly each node (N,) is held, from the influence of all vertices (V,)."""
+        return np.where(self.lattice.is_inner, 1.0, 1.0 - self.topology.gathered(influence)[self.nodes_places])
 
     def body(self, loose, gain, offset, give, bending_length, hold_rate):
         """The SheetBody that dials, in their own units, make of it, and how many of its pieces nothing holds."""
         influence = regions.adjusted(self.levels, gain, offset, loose == "inverted")
-        at_places = self.topology.gathered(influence)[self.nodes_places]
-        holds = np.where(self.lattice.is_inner, 1.0, 1.0 - at_places)
-        made = self.lattice
+        made, holds = self.lattice, self._holds(influence)
         body = sheet.build(made.nodes, self.triangles, holds, give / 100.0, bending_length / 1000.0, hold_rate)
         most = np.zeros(made.pieces.max() + 1)
         np.maximum.at(most, made.pieces, holds)
         return body, int((most <= 0.0).sum())
+
+
+class ProxyPart(SheetPart):
+    """What a region gives to a sheet by way of a proxy, which carries the region's vertices. ``how`` as bodies/proxies.py takes it [m]."""
+
+    is_proxy = True
+
+    def __init__(self, character, region, scale, *how):
+        self.mesh, self.levels = check_region(character, region)
+        self.mesh_index = character.mesh_index(region.mesh)
+        self.surface = surface_of(character, self.mesh, scale)
+        self.topology = topology(self.surface, self.mesh.triangles)
+        chosen = regions.is_in(self.levels)
+        nodes, faces = proxies.make(self.surface, self.mesh.triangles[chosen[self.mesh.triangles].all(1)], *how)
+        order = np.argsort(nodes[:, np.argmax(np.ptp(nodes, axis=0))], kind="stable")
+        number = np.empty(len(order), int)
+        number[order] = np.arange(len(order))
+        nodes, self.triangles = nodes[order], number[faces].astype(np.int32)
+        self.edge = float(np.linalg.norm(nodes[self.triangles[:, 1]] - nodes[self.triangles[:, 0]], axis=1).mean())
+        vertices = np.flatnonzero(chosen)
+        found, shares = NearestOn(nodes, self.triangles).find(self.surface[vertices], np.inf)
+        corners = self.triangles[found][:, [0, 1, 2, 2]].astype(np.int32)
+        shares = np.column_stack([shares, np.zeros(len(shares))])
+        edges, _ = edges_of_triangles(self.triangles, len(nodes))
+        links = sparse.coo_matrix((np.ones(len(edges)), (edges[:, 0], edges[:, 1])), (len(nodes), len(nodes)))
+        _, piece = csgraph.connected_components(links, directed=False)
+        nobody, thin, none = np.zeros(len(nodes), bool), np.zeros(len(vertices), bool), np.zeros((0, 4), np.int32)
+        self.lattice = lattices.Lattice(nodes, none, nobody, vertices, corners, shares, thin, piece, self.edge)
+        self.carried = carried(self.mesh, self.surface / scale, nodes / scale, rest_matrices(character.skeleton))
+        self.fade = fade_in(self.topology, chosen, vertices, SEAM_CELLS * self.edge)
+        self.near = KDTree(self.surface[vertices]).query(nodes)[1]
+
+    def _holds(self, influence):
+        # As loose as the skin nearby, and held where that fades out.
+        return 1.0 - (influence[self.lattice.vertices] * self.fade)[self.near]
 
 
 def surface_of(character, mesh, scale):
@@ -157,6 +200,11 @@ def check_region(character, region):
 
 
 _parts = Kept(KEPT_PARTS)
+
+
+def proxy_part_of(character, region, scale, *how):
+    """The ProxyPart of a region, kept likewise. Raises BadInput."""
+    return _parts.get(character, (ProxyPart, region.mesh, region.values, scale, *how), lambda: ProxyPart(character, region, scale, *how))
 
 
 def sheet_part_of(character, region, scale):

@@ -1,10 +1,14 @@
 """A sheet in a run: the soft surface of one layer, such as a garment, a fin or a flap."""
 
 import numpy as np
+from scipy import sparse
 
 from quiver.bodies import chain as swing
+from quiver.dials import PROXY_DIALS
 from quiver.measure.sheets import SheetMeasure
-from quiver.parts import sheet_part_of
+from quiver.parts import proxy_part_of, sheet_part_of
+from quiver.rig import transforms
+from quiver.rig.skinning import skinned_through, subset
 from quiver.sim import solid
 from quiver.sim.bounds import MOST_PER_STEP
 from quiver.softs import Soft
@@ -23,9 +27,9 @@ class Sheet(Soft):
 
     def __init__(self, character, layer, setup, notes):
         super().__init__(character, layer, setup)
-        self.part = sheet_part_of(character, setup.region(layer.region), self.scale)
+        self.part = _part_of(character, layer, setup.region(layer.region), self.scale)
         self.body, loose = self.part.body(*(layer.value(name) for name in BODY_DIALS))
-        self.seam = np.ones(len(self.part.lattice.vertices))
+        self.seam = self.part.fade
         if loose:
             notes.append(f"{layer.name}: nothing holds {'a piece' if loose == 1 else f'{loose} pieces'} of it; it lies where it falls")
 
@@ -56,8 +60,59 @@ class Sheet(Soft):
             np.add.at(out, faces[:, corner], across)
         return out / np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-30)
 
+    def offsets(self, displacements, amounts):
+        """As `Soft.offsets`; what lies off a proxy turns along with it."""
+        moved = super().offsets(displacements, amounts)
+        if not self.part.is_proxy:
+            return moved
+        part, (world, keyed) = self.part, self.ends
+        made = part.lattice
+        skin = self.scale * skinned_through(subset(part.mesh, made.vertices), world)
+        arms = skin - np.einsum("rc,frck->frk", made.shares, keyed[:, made.corners])
+        turns = turns_of(part.triangles, keyed, keyed + displacements)
+        blended = transforms.normalised(np.einsum("rc,frck->frk", made.shares, _alike(turns[:, made.corners])))
+        turned = (transforms.rotate(blended, arms) - arms) / self.scale
+        return moved + turned * self.seam[:, None] * amounts[:, None, None]
+
     def _surface(self):
         nodes = self.part.lattice.nodes
         free = np.flatnonzero(self.body.is_free)
         corners, shares = np.repeat(free[:, None], 4, 1), np.tile([1.0, 0.0, 0.0, 0.0], (len(free), 1))
         return nodes[free], corners, shares, 0.5 * self.layer.value("thickness") / 1000.0
+
+
+def _part_of(character, layer, region, scale):
+    """What the region gives to the sheet, by its mesh or by a proxy. Raises BadInput."""
+    made_of, triangles, smooth, offset = (layer.value(name) for name in PROXY_DIALS)
+    if made_of == "mesh":
+        return sheet_part_of(character, region, scale)
+    return proxy_part_of(character, region, scale, triangles, smooth, offset / 1000.0, made_of == "shell")
+
+
+def turns_of(triangles, before, after):
+    """How a surface of triangles (M, 3) is turned at each of its points, (F, N, 4), between places (F, N, 3) before and after."""
+    frames = [_frames(triangles, places) for places in (before, after)]
+    return transforms.from_matrices(frames[1] @ np.swapaxes(frames[0], -1, -2))
+
+
+def _frames(triangles, places):
+    """Frames (F, N, 3, 3) that stand on a surface: columns along an edge, across it, and outwards."""
+    count = places.shape[1]
+    a, b, c = (places[:, triangles[:, k]] for k in range(3))
+    where = triangles.ravel(), np.repeat(np.arange(len(triangles)), 3)
+    corner = sparse.csr_matrix((np.ones(triangles.size), where), (count, len(triangles)))
+    across = transforms.crossed(b - a, c - a)
+    outwards = np.stack([corner @ each for each in across])
+    # Any edge will do, as long as it is the same one in every frame.
+    other = np.zeros(count, int)
+    other[triangles[:, 0]], other[triangles[:, 1]], other[triangles[:, 2]] = triangles[:, 1], triangles[:, 2], triangles[:, 0]
+    along = places[:, other] - places
+    outwards = outwards / np.maximum(np.linalg.norm(outwards, axis=-1, keepdims=True), 1e-30)
+    along = along - np.sum(along * outwards, axis=-1, keepdims=True) * outwards
+    along = along / np.maximum(np.linalg.norm(along, axis=-1, keepdims=True), 1e-30)
+    return np.stack([along, transforms.crossed(outwards, along), outwards], axis=-1)
+
+
+def _alike(turns):
+    """Quaternions (..., 4, 4) on the side of the first of each four, so that they can be mixed."""
+    return np.where(np.sum(turns * turns[..., :1, :], axis=-1, keepdims=True) < 0.0, -turns, turns)

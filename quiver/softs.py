@@ -133,6 +133,7 @@ class Soft:
         """
         per_frame = len(world) // frames
         keyed, turned = self.keyed(world), self.frames_of(world[per_frame - 1 :: per_frame])
+        self.ends = world[per_frame - 1 :: per_frame], keyed[per_frame - 1 :: per_frame]
         out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 2), np.float32)
         if self.touching:
             self.touching.ready(world, jumped, per_frame)

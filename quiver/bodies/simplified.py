@@ -47,15 +47,36 @@ def closed(surface, triangles, bridge):
     size = np.ptp(surface, axis=0)
     cell = max(float(size.max()) / FINEST, bridge / CELLS_A_BRIDGE * 0.5, 1e-9)
     cell = max(cell, (float(np.prod(size + 2.0 * bridge)) / MOST_CELLS) ** (1 / 3))
-    low = surface.min(0) - bridge - 2.0 * cell
-    counts = np.ceil((surface.max(0) + bridge + 2.0 * cell - low) / cell).astype(int) + 1
-    grid = low + cell * np.stack(np.meshgrid(*map(np.arange, counts), indexing="ij"), -1).reshape(-1, 3)
+    grid, counts = _grid(surface, cell, bridge)
     outside = _signed_distances(surface, triangles, grid, bridge + 2.0 * cell).reshape(counts)
     away = ndimage.distance_transform_edt(outside <= bridge) * cell
     # From the middle of a cell to the grown surface it is half a cell less.
     filled = np.minimum(outside, bridge - away + 0.5 * cell)
+    return _level(grid, counts, filled)
+
+
+def shell(surface, triangles, away, cell):
+    """A closed surface that keeps ``away`` from another (V, 3), (F, 3), worked out on a grid: (vertices (N, 3), triangles int32 (M, 3)).
+
+    A cell is no smaller than ``cell``, and no larger than that where the grid allows.
+    """
+    cell = max(cell, (float(np.prod(np.ptp(surface, axis=0) + 2.0 * away)) / MOST_CELLS) ** (1 / 3))
+    away = max(away, 1.01 * cell)
+    grid, counts = _grid(surface, cell, away)
+    return _level(grid, counts, (_distances(surface, triangles, grid, away + 2.0 * cell) - away).reshape(counts))
+
+
+def _grid(surface, cell, reach):
+    """Places (P, 3) of a grid around a surface, ``reach`` and a little wider, and how many there are along each axis."""
+    low = surface.min(0) - reach - 2.0 * cell
+    counts = np.ceil((surface.max(0) + reach + 2.0 * cell - low) / cell).astype(int) + 1
+    return low + cell * np.stack(np.meshgrid(*map(np.arange, counts), indexing="ij"), -1).reshape(-1, 3), counts
+
+
+def _level(grid, counts, values):
+    """Where values on a grid are zero, as a surface that looks to where they are positive."""
     # The order of the grid that igl takes: x runs fastest.
-    values = np.ascontiguousarray(filled.transpose(2, 1, 0).ravel())
+    values = np.ascontiguousarray(values.transpose(2, 1, 0).ravel())
     places = np.ascontiguousarray(grid.reshape(*counts, 3).transpose(2, 1, 0, 3).reshape(-1, 3))
     vertices, faces = igl.marching_cubes(values, places, *map(int, counts), 0.0)[:2]
     if np.einsum("fk,fk->f", vertices[faces[:, 0]], np.cross(vertices[faces[:, 1]], vertices[faces[:, 2]])).sum() < 0.0:
@@ -63,11 +84,16 @@ def closed(surface, triangles, bridge):
     return vertices, np.ascontiguousarray(faces, np.int32)
 
 
-def _signed_distances(surface, triangles, points, most):
-    """Distances (P,) of points, negative inside, and no more than ``most`` either way."""
+def _distances(surface, triangles, points, most):
+    """Distances (P,) of points from a surface, no more than ``most``."""
     found, shares = NearestOn(surface, triangles).find(points, most)
     spots = np.einsum("pc,pck->pk", shares, surface[triangles[found]])
-    away = np.where(found >= 0, np.linalg.norm(points - spots, axis=1), most)
+    return np.where(found >= 0, np.linalg.norm(points - spots, axis=1), most)
+
+
+def _signed_distances(surface, triangles, points, most):
+    """Distances (P,) of points, negative inside, and no more than ``most`` either way."""
+    away = _distances(surface, triangles, points, most)
     inside = np.abs(igl.fast_winding_number(surface, np.asarray(triangles, np.int64), points)) > 0.5
     return np.where(inside, -away, away)
 

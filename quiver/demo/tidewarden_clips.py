@@ -24,7 +24,7 @@ def _walk(builder):
     motion = Motion(builder, 28)
     phase = motion.seconds * FRAME_RATE / 27.0
     turn = 2 * np.pi * phase
-    motion.shift("hips", y=-0.03 + 0.018 * np.cos(2 * turn + 0.4), x=0.016 * np.sin(turn))
+    motion.shift("hips", y=-0.062 + 0.016 * np.cos(2 * turn + 0.4), x=0.016 * np.sin(turn))
     motion.turn("hips", yaw=7.0 * np.sin(turn + 0.3), roll=-2.6 * np.sin(turn), pitch=3.0 + 1.2 * np.sin(2 * turn))
     motion.turn("spine_1", yaw=-5.0 * np.sin(turn + 0.2), roll=1.6 * np.sin(turn))
     motion.turn("spine_2", yaw=-5.0 * np.sin(turn + 0.1), pitch=1.0 * np.sin(2 * turn + 1.0))
@@ -35,7 +35,7 @@ def _walk(builder):
         step = (phase + start) % 1.0
         stance, swing = step / 0.58, np.clip((step - 0.58) / 0.42, 0.0, 1.0)
         is_swing = step >= 0.58
-        z = np.where(is_swing, -0.29 + 0.58 * smooth(swing), 0.29 - 0.58 * stance)
+        z = np.where(is_swing, -0.25 + 0.50 * smooth(swing), 0.25 - 0.50 * stance)
         y = np.where(is_swing, 0.12 * np.sin(np.pi * swing) ** 0.8, 0.0)
         pitch = np.where(is_swing, 38.0 * np.sin(np.pi * swing) * (1 - 1.5 * swing), 0.0)
         motion.plant(leg, np.stack([np.zeros_like(z), y, z], 1), pitch)

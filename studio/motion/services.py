@@ -12,6 +12,7 @@ from quiver.formats import lattice
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
 from quiver.parts import check_region
+from quiver.sheets import Sheet
 from quiver.solids import Solid
 from studio.characters.services import loaded, refresh_clip_lengths
 from studio.motion.models import OwnPreset
@@ -85,6 +86,53 @@ def add_soft(row, kind, source, value):
         return setup.with_new_soft(kind, setup.regions[-1].id, **options)
 
     return edit(row, change, f"{label} of {name}"[:200])
+
+
+def make_proxies(row, wanted):
+    """Make a sheet by a proxy of each wanted region: {region id: (triangles, preset)}; one run for all, one version.
+
+    A region that has one already only gets another proxy: what was tuned by hand stays. Returns the Take or None, and {region's name: why
+    it could not be made}.
+    """
+    setup, character, failed = row.setup, loaded(row.pk)[0], {}
+    for region_id, (triangles, preset) in wanted.items():
+        try:
+            changed = _with_proxy(setup, region_id, triangles, preset)
+            layer = next(layer for layer in changed.layers if _is_proxy_of(layer, region_id))
+            Sheet(character, layer, changed, [])
+        except BadInput as error:
+            name = next((region.name for region in setup.regions if region.id == region_id), region_id)
+            failed[name] = str(error)
+        else:
+            setup = changed
+    if setup == row.setup:
+        return None, failed
+    count = len(wanted) - len(failed)
+    return edit(row, lambda _: setup, f"{count} prox{'y' if count == 1 else 'ies'}"), failed
+
+
+def proxies_of(setup):
+    """(region, its proxy's triangles, whether it has a proxy) for each region that can have one."""
+    usual = dials.dial_of("sheet", "proxy_triangles").default
+    rows = []
+    for region in setup.regions:
+        known = next((layer for layer in setup.layers if _is_proxy_of(layer, region.id)), None)
+        if not region.is_final:
+            rows.append((region, known.value("proxy_triangles") if known else usual, known is not None))
+    return rows
+
+
+def _is_proxy_of(layer, region_id):
+    return layer.kind == "sheet" and layer.region == region_id and layer.value("made_of") != "mesh"
+
+
+def _with_proxy(setup, region_id, triangles, preset):
+    region, count = setup.region(region_id), dials.dial_of("sheet", "proxy_triangles").checked(triangles)
+    known = next((layer for layer in setup.layers if _is_proxy_of(layer, region_id)), None)
+    if known:
+        return setup.with_layer(replace(known, values=known.values | {"proxy_triangles": count}))
+    values = presets.values_of("sheet", preset) if preset else dials.defaults("sheet")
+    return setup.with_new_soft("sheet", region_id, f"{region.name}, proxy"[:200], **values | {"made_of": "proxy", "proxy_triangles": count})
 
 
 def ride(row, layer_id, rides):
@@ -164,14 +212,17 @@ def unbuild(row, layer_id):
 
 
 def lattice_of(row, layer_id):
-    """The lattice of a volume layer, as the stage draws it. Raises BadInput."""
-    layer = row.setup.volume(layer_id)
+    """What a soft layer is simulated as, lattice or sheet, as the stage draws it. Raises BadInput."""
+    layer, setup = row.setup.layer(layer_id), row.setup
+    if layer.kind not in dials.SOFT_KINDS:
+        raise BadInput(f"expected a volume or a sheet, “{layer.name}” is a {layer.kind}")
     character, _ = loaded(row.pk)
-    part = Solid(character, layer, row.setup, [])
-    carried, fixed = part.part.carried, int((~part.body.is_free).sum())
-    made = part.part.lattice
-    nodes = (carried.positions, part.body.holds, fixed, carried.joints, carried.weights)
-    return lattice.message(*nodes, made.tets, made.corners, made.shares)
+    soft = (Solid if layer.kind == "volume" else Sheet)(character, layer, setup, [])
+    carried, fixed, made = soft.part.carried, int((~soft.body.is_free).sum()), soft.part.lattice
+    nodes = (carried.positions, soft.body.holds, fixed, carried.joints, carried.weights)
+    # A triangle is drawn as a tetrahedron whose last two corners are one.
+    tets = made.tets if layer.kind == "volume" else soft.part.triangles[:, [0, 1, 2, 2]]
+    return lattice.message(*nodes, tets, made.corners, made.shares)
 
 
 def remove_chain(row, layer_id, index):
@@ -191,7 +242,7 @@ def set_dial(row, layer_id, dial_name, value):
     return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: {dial.label}")
 
 
-BUILT = ("cell_size", "pieces", "loose", "hold_gain", "hold_offset")
+BUILT = ("cell_size", "pieces", *dials.PROXY_DIALS, "loose", "hold_gain", "hold_offset")
 """Dials that belong to one region; copying feel from another layer leaves them."""
 
 

@@ -6,6 +6,7 @@ urlpatterns = [
     path("characters/<int:pk>/motion/", views.motion, name="motion"),
     path("characters/<int:pk>/motion/add/", views.add_chain, name="add-chain"),
     path("characters/<int:pk>/motion/add-soft/", views.add_soft, name="add-soft"),
+    path("characters/<int:pk>/motion/proxies/", views.make_proxies, name="make-proxies"),
     path("characters/<int:pk>/motion/undo/", views.undo, name="undo"),
     path("characters/<int:pk>/motion/redo/", views.redo, name="redo"),
     path("characters/<int:pk>/motion/follow/", views.follow, name="follow"),

@@ -40,6 +40,8 @@ def _context(row, layer_id):
         "own_presets": services.own_presets(chosen.kind) if chosen else [],
         "regions": [region for region in setup.regions if not region.is_final],
         "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
+        "proxies": services.proxies_of(setup),
+        "sheet_presets": presets.names("sheet"),
         "volumes": [layer for layer in setup.layers if layer.kind == "volume"],
         "build": building.latest_build(row, chosen.id) if chosen and chosen.kind == "volume" else None,
         "alike": [layer for layer in setup.layers if chosen and layer.kind == chosen.kind and layer.id != chosen.id],
@@ -84,6 +86,20 @@ def add_soft(request, pk):
         row, request.POST.get("kind", "volume"), source, request.POST.get("joints", "") if source == "joints" else value
     )
     return _panel(request, row, row.setup.layers[-1].id, take)
+
+
+@require_POST
+def make_proxies(request, pk):
+    """Take the table of regions and their proxies; rows that are not ticked are set aside."""
+    row, sent = character_or_404(pk), request.POST
+    chosen = sent.getlist("on")
+    rows = zip(sent.getlist("region"), sent.getlist("triangles"), sent.getlist("like"), strict=False)
+    wanted = {region: (triangles, like) for region, triangles, like in rows if region in chosen}
+    if not wanted:
+        raise BadInput("expected at least one region to make a proxy of: tick its row")
+    take, failed = services.make_proxies(row, wanted)
+    context = _context(row, sent.get("layer")) | {"proxies_failed": failed.items(), "proxies_done": len(wanted) - len(failed)}
+    return _told(render_step(request, row, "motion", "motion/panel.html", context), take)
 
 
 @require_POST

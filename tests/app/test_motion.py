@@ -279,3 +279,26 @@ class PointsTest(DeskTest):
         self.post("motion/arm/ride/", rides=f"follower:{follower.id}")
         self.post("motion/arm/points/", forget=follower.id)
         self.assertEqual((self.fresh.setup.followers, self.fresh.setup.layer("arm").rides), ((), ""))
+
+
+class ProxyTest(DeskTest):
+    def test_rows_are_made_failures_told_and_tuned_dials_kept(self):
+        self.post("motion/add-soft/", of="joints:", joints="hand")
+        soft = self.fresh.setup.layers[-1]
+        self.post(f"motion/{soft.id}/change/", action="remove")
+        good = self.fresh.setup.regions[-1].id
+        table = {"region": [good, "none"], "triangles": ["40", "50"], "like": ["Silk scarf", ""]}
+        self.assertContains(self.post("motion/proxies/", **table), "tick its row", status_code=422)
+        versions = self.fresh.versions.count()
+        page = self.post("motion/proxies/", **table, on=[good, "none"])
+        self.assertContains(page, "1 made.")
+        self.assertContains(page, "none: expected the id of a region")
+        self.assertEqual(self.fresh.versions.count(), versions + 1)
+        layer = self.fresh.setup.layers[-1]
+        self.assertEqual((layer.kind, layer.value("made_of"), layer.value("proxy_triangles")), ("sheet", "proxy", 40.0))
+        self.post(f"motion/{layer.id}/dial/", dial="give", value="7")
+        self.post("motion/proxies/", region=[good], triangles=["60"], like=["Felt blanket"], on=[good])
+        again = self.fresh.setup.layers[-1]
+        self.assertEqual((again.id, again.value("give"), again.value("proxy_triangles")), (layer.id, 7.0, 60.0))
+        drawn = self.client.get(self.url(f"motion/{layer.id}/lattice"))
+        self.assertGreater(int.from_bytes(drawn.content[8:12], "little"), 10)
