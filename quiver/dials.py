@@ -365,17 +365,26 @@ TOUCH_DIALS = (
     Dial("reach", "Depth looked for", "mm", 5.0, 1000.0, 80.0, 5.0, "Feel", "What has crossed more deeply than that is left as it is."),
 )
 
+LIMB_DIALS = (
+    Dial("margin", "Margin", "mm", 0.0, 200.0, 0.0, 1.0, "Feel", "How far its colliders stay from the others."),
+    Dial("turn_limit", "Turn limit", "°", 1.0, 90.0, 30.0, 1.0, "Feel", "The most that the limb is turned away from its keys."),
+    Dial("smooth", "Smoothing", "frames", 0.0, 24.0, 4.0, 1.0, "Feel", "Over so many frames before and after the limb makes way."),
+)
+
 SOFT_KINDS = ("volume", "sheet")
 """Kinds of layers that simulate a region."""
 REGION_KINDS = (*SOFT_KINDS, "touch")
 """Kinds of layers that are made of a region."""
-LAYER_KINDS = ("chain", *SOFT_KINDS, "prop", "touch")
+MEETING_KINDS = ("chain", *SOFT_KINDS, "prop")
+"""Kinds of layers that are simulated, so can meet colliders."""
+LAYER_KINDS = (*MEETING_KINDS, "touch", "limb")
 DIALS_OF_KIND = {
     "chain": CHAIN_DIALS,
     "volume": VOLUME_DIALS,
     "sheet": SHEET_DIALS,
     "prop": PROP_DIALS,
     "touch": TOUCH_DIALS,
+    "limb": LIMB_DIALS,
     "collider": COLLIDER_DIALS,
 }
 AMOUNT = Dial("amount", "Amount", "", 0.0, 1.0, 1.0, 0.05, "Amount", "How much of the layer's motion is used: 0 is the keyed clip.")

@@ -17,7 +17,7 @@ class LiveRun(Run):
         self.before = self.after = None
         super().__init__(TakeSpec(character, replace(setup, layers=layers), clip_name), threads)
         # How deep anything clips is not asked of a frame that is gone at once.
-        self.clip_depths = {}
+        self.clip_depths, self.limbs = {}, []
         self.rotated = np.arange(len(self.skeleton), dtype=np.int32)
         self.translated = np.union1d(self.translated, np.flatnonzero(self.skeleton.parents < 0)).astype(np.int32)
         self.at = 0

@@ -27,6 +27,10 @@ PRESETS = {
         "Holster": {"joint": "hinge", "settle_time": 20, "hold_rate": 1.5, "swing_limit": 50},
         "Thrown away": {"joint": "free", "settle_time": 240},
     },
+    "limb": {
+        "Quick step aside": {"smooth": 1},
+        "Slow sway aside": {"smooth": 10},
+    },
     "touch": {
         "Soft flesh": {"margin": 1, "spread": 90},
         "Thin skin": {"margin": 1, "spread": 25},

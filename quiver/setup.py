@@ -72,9 +72,10 @@ class Follower:
 class Layer:
     """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant.
 
-    A chain layer has ``chains``, a prop layer the joints of its props as chains of one; both may hang on a volume or a follower that
-    they ``ride``. A volume, a sheet or a touch has a ``region`` (its id), and a volume in ``built`` what bodies/conforming.py made of its
-    mesh, where it is not to be a lattice. A touch has in ``other`` the region that its own must not cross; "" is the rest of that mesh.
+    A chain layer has ``chains``, a prop layer the joints of its props and a limb layer those of its limbs as chains of one; chains and
+    props may hang on a volume or a follower that they ``ride``. A volume, a sheet or a touch has a ``region`` (its id), and a volume in
+    ``built`` what bodies/conforming.py made of its mesh, where it is not to be a lattice. A touch has in ``other`` the region that its own
+    must not cross; "" is the rest of that mesh.
     """
 
     id: str

@@ -9,6 +9,7 @@ import numpy as np
 from quiver import order
 from quiver.bodies import chain as chain_body
 from quiver.bodies import fitting, picking
+from quiver.clearing import limbs_of
 from quiver.clipping import ClipDepth
 from quiver.contacts import Contacts
 from quiver.errors import BadInput, Unstable
@@ -86,6 +87,7 @@ class Run:
         self.solids = [SOFT[layer.kind](spec.character, layer, spec.setup, self.notes) for layer in layers if layer.kind in SOFT]
         self.props = _props(spec, layers, paths, self.notes)
         self.contacts = Contacts(spec.character, spec.setup)
+        self.limbs = self._limbs(layers)
         drivers = {int(node) for path in paths for node in path.drivers} | {prop.node for prop in self.props}
         driven = {below for node in drivers for below in self.skeleton.below(node)}
         for part in (*self.solids, *self.props):
@@ -106,7 +108,7 @@ class Run:
             for group in order.groups(self.skeleton, paths, layer_of, self.solids, met_nodes, self.props, ridden)
         ]
         self.waves = [stage.wave for stage in self.stages if stage.wave]
-        self.rotated = np.array(sorted(drivers), np.int32)
+        self.rotated = np.array(sorted(drivers | {limb.node for limb in self.limbs}), np.int32)
         stretched = [path for path in paths if chain_layers[path.layer].value("stretch") > 0.0]
         shifted = {node for path in stretched for nodes in path.stretch_nodes for node in nodes}
         shifted |= {prop.node for prop in self.props if prop.layer.value("joint") == "free"}
@@ -139,6 +141,15 @@ class Run:
         if kind == FOLLOWER:
             return self._follower_ride(name)
         return next((FleshRide(solid, place) for solid in self.solids if solid.layer.id == layer.rides), None)
+
+    def _limbs(self, layers):
+        """The limbs that are kept clear, found over the whole clip, so that a take of a part of it moves alike. Raises BadInput."""
+        self.limbs = []
+        if not any(layer.kind == "limb" for layer in layers):
+            return []
+        frames = np.arange(max(self.last_frame + 1, self.clip.frame_count(self.spec.setup.frame_rate)))
+        pose = self.clip.sample(self.skeleton, frames / self.spec.setup.frame_rate)
+        return limbs_of(self.spec.character, layers, self.contacts, self.spec.setup, pose)
 
     def _touches(self, layers):
         """The touch layers, told where the keyed skin goes. Raises BadInput."""
@@ -215,6 +226,8 @@ class Run:
         first, preroll = self.spec.first_frame, self.spec.setup.preroll_frames
         frames = np.asarray(frames, float)
         pose = self.clip.sample(self.skeleton, np.maximum(frames, first) / self.spec.setup.frame_rate)
+        for limb in self.limbs:
+            limb.apply(pose, np.maximum(frames, first))
         early = frames < first
         if early.any() and preroll > 0:
             share = np.clip((frames[early] - (first - preroll)) / preroll, 0.0, 1.0)
@@ -275,6 +288,7 @@ class Run:
         for prop in self.props:
             column = self.layer_ids.index(prop.layer.id)
             added[:, column] = np.maximum(added[:, column], prop.added(prop.keyed(final_world), prop.keyed(keyed_world)))
+        self._tell_limbs(first_frame, added, 0)
         for solid, moves in zip(self.solids, soft, strict=True):
             added[:, self.layer_ids.index(solid.layer.id)] = np.linalg.norm(moves, axis=2).max(1) * solid.scale
         rotations = final.rotations[:, self.rotated].astype(np.float32)
@@ -288,7 +302,15 @@ class Run:
         for layer_id, (depths, where) in touched.items():
             column = self.layer_ids.index(layer_id)
             clips[:, column], deepest[:, column] = depths, where
+        self._tell_limbs(first_frame, clips, 1)
         return (first_frame, rotations, translations, offsets, added, clips, deepest), spent
+
+    def _tell_limbs(self, first_frame, columns, which):
+        """Put what is told of the limbs, as `Limb.shown` counts it, into their layers' columns (F, L, ...), in place."""
+        for limb in self.limbs:
+            column = self.layer_ids.index(limb.layer.id)
+            shown = limb.shown(range(first_frame, first_frame + len(columns)))[which]
+            columns[:, column] = np.maximum(columns[:, column], shown)
 
     def _keep_apart(self, first_frame, final_world, offsets, added):
         """Let the touch layers move the skin, adding to offsets and ``added`` in place.

@@ -202,8 +202,8 @@ def _number(value, most=1e7):
 def meet(row, collider_id, layer_id, is_met):
     """Let a layer meet a collider, or spare it. Raises BadInput."""
     layer, collider = row.setup.layer(layer_id), row.setup.collider(collider_id)
-    if layer.kind == "touch":
-        raise BadInput(f"expected a layer that is simulated to meet a collider, “{layer.name}” keeps skin from skin")
+    if layer.kind not in dials.MEETING_KINDS:
+        raise BadInput(f"expected a layer that is simulated to meet a collider, “{layer.name}” is a {layer.kind}")
     without = {name: tuple(each for each in getattr(collider, name) if each != layer_id) for name in ("meets", "spares")}
     plain = replace(collider, **without)
     if _meets(row, plain)[layer_id] != is_met:
@@ -224,7 +224,7 @@ def matrix(row, colliders=None):
     colliders = row.setup.colliders if colliders is None else colliders
     setup = replace(row.setup, colliders=tuple(replace(each, is_on=True) for each in colliders))
     contacts, driven = Contacts(character, setup), picking.driven_nodes(character, setup.layers)
-    layers = [layer for layer in setup.layers if layer.kind != "touch"]
+    layers = [layer for layer in setup.layers if layer.kind in dials.MEETING_KINDS]
     met = {}
     for layer in layers:
         indices = contacts.met_by(layer, driven, flesh_carriers(character, setup, layer))

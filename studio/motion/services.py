@@ -18,12 +18,12 @@ from studio.characters.services import loaded, refresh_clip_lengths
 from studio.motion.models import OwnPreset
 from studio.takes.edits import after_change, edit
 
-HUNG = {"chain": "Chain", "prop": "Prop"}
+HUNG = {"chain": "Chain", "prop": "Prop", "limb": "Limb"}
 """Kinds of layers that hang on joints."""
 
 
 def add_hung(row, kind, where, end, branches, layer_id):
-    """Hang a chain on a joint, or on several named one after another with commas, or a prop on one joint.
+    """Hang a chain on a joint, or on several named one after another with commas, or a prop or a limb on one joint.
 
     It makes a new layer where ``layer_id`` is "". Raises BadInput with the reason where the joints make none.
     """
@@ -32,7 +32,7 @@ def add_hung(row, kind, where, end, branches, layer_id):
     if layer_id and row.setup.layer(layer_id).kind != kind:
         raise BadInput(f"expected a {kind} layer to take it in, “{row.setup.layer(layer_id).name}” is a {row.setup.layer(layer_id).kind}")
     where = where.strip()
-    pick = setups.ChainPick(where, where) if kind == "prop" and where else _pick(row, where, end.strip(), branches)
+    pick = setups.ChainPick(where, where) if kind != "chain" and where else _pick(row, where, end.strip(), branches)
     if layer_id:
         return edit(row, lambda setup: setup.with_chain(layer_id, pick), f"{row.setup.layer(layer_id).name}: {kind} on {pick}")
     return edit(row, lambda setup: setup.with_new_chain(pick, kind=kind), f"{HUNG[kind]} on {pick}")
@@ -148,7 +148,7 @@ def ride(row, layer_id, rides):
 def follow(row, layer_id, mesh, vertices):
     """Let a layer hang on a new follower over some vertices of a mesh (numbers with spaces between). Raises BadInput."""
     layer = row.setup.layer(layer_id)
-    if layer.kind not in HUNG:
+    if layer.kind not in ("chain", "prop"):
         raise BadInput(f"expected a chain or a prop to hang on points, “{layer.name}” is a {layer.kind}")
     numbers = [int(word) for word in vertices.split() if word.isdecimal()]
     if not numbers:

@@ -76,7 +76,8 @@ def _clip_marks(take, kept):
     worst = int(np.argmax(depths))
     words = f"{depths[worst]:.0f} mm clipped" if depths[worst] >= WORTH_TELLING else "nothing clips"
     mesh, vertex = kept["deepest"][worst]
-    mark = {"text": words, "frame": take.first_frame + worst if depths[worst] >= WORTH_TELLING else None, "mesh": mesh, "vertex": vertex}
+    mark = {"text": words, "frame": take.first_frame + worst if depths[worst] >= WORTH_TELLING else None, "mesh": mesh}
+    mark["vertex"] = vertex if vertex >= 0 else None
     points = " ".join(f"L{x + 0.5:g} {y:.2f}" for x, y in enumerate(CLIP_SHARE * LANE_HEIGHT * depths / top))
     area = f"M0.5 0 {points} L{len(depths) - 0.5:g} 0 Z"
     line = "M" + " L".join(f"{x + 0.5:g} {y:.2f}" for x, y in enumerate(CLIP_SHARE * LANE_HEIGHT * keyed / top))

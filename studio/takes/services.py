@@ -78,7 +78,8 @@ def _keep_measures(take, run, chunk):
         kept["cost"] = round(chunk.costs[1 + index], 3)
     for index, touch in enumerate(run.touches):
         take.measures.setdefault(touch.layer.id, {})["cost"] = round(chunk.costs[1 + len(run.solids) + index], 3)
-    for layer_id in (*run.clip_depths, *(touch.layer.id for touch in run.touches)):
+    measured = dict.fromkeys([*run.clip_depths, *(part.layer.id for part in (*run.touches, *run.limbs))])
+    for layer_id in measured:
         kept, column = take.measures.setdefault(layer_id, {}), run.layer_ids.index(layer_id)
         millimetres = np.round(1000.0 * chunk.clips[:, column].astype(float), 2)
         kept.setdefault("clip", []).extend(millimetres[:, 0].tolist())

@@ -124,5 +124,18 @@ class MeasuredTest(RunningDeskTest):
         self.assertContains(self.client.get(self.url(f"motion/?layer={layer.id}")), "Depth looked for")
         self.post("contacts/add/", shape="ground")
         self.assertContains(
-            self.post(f"contacts/{self.fresh.setup.colliders[0].id}/meet/", layer=layer.id, meets="yes"), "skin", status_code=422
+            self.post(f"contacts/{self.fresh.setup.colliders[0].id}/meet/", layer=layer.id, meets="yes"), "is a touch", status_code=422
         )
+
+    def test_a_limb_is_kept_clear_of_colliders_and_its_lane_shows_by_how_much(self):
+        self.assertContains(self.post("motion/add/", root="lower", kind="limb"), "fit some under Contacts", status_code=422)
+        self.post("contacts/add/", shape="ball", joint="hand")
+        self.post("contacts/add/", shape="box", joint="root")
+        self.assertContains(self.post("motion/add/", root="lower", kind="limb"), "Turn limit")
+        layer = self.fresh.setup.layers[-1]
+        take = self.fresh.takes.first()
+        run_waiting_jobs()
+        take.refresh_from_db()
+        self.assertEqual(take.job.state, "finished", take.job.message)
+        self.assertEqual(len(take.measures[layer.id]["keyed_clip"]), take.frame_count)
+        self.assertNotContains(self.client.get(self.url("contacts/")), f"{layer.name} meets")
