@@ -11,6 +11,8 @@ from quiver.sim.obstacles import frame_rows
 
 ALONG = 9
 """Points along a collider's core that are kept clear."""
+ROOT_SHARE = 0.35
+"""What of a limb is nearer to its root than this share of its length always sits in the body, and no turn gets it out."""
 ROUNDS = 24
 NEAR = 1e-4
 """What crosses by as little is let be [m]."""
@@ -42,9 +44,11 @@ class Limb:
         self.shapes = np.ascontiguousarray(contacts.shapes[self.others])
         self.cores = [self._core(contacts.colliders[index]) for index in self.own]
         self.radii = np.concatenate([np.full(len(core), contacts.radii[k]) for core, k in zip(self.cores, self.own, strict=True)])
-        points, rows, _ = self._placed(rest_matrices(self.skeleton)[None])
+        points, rows, pivots = self._placed(rest_matrices(self.skeleton)[None])
         wanted = self.radii[:, None] + contacts.radii[self.others] + layer.value("margin") / 1000.0
         self.reaches = np.minimum(wanted, self._distances(points[0], rows[0]))
+        arms = np.linalg.norm(points[0] - pivots[0, :, 3], axis=1)
+        self.reaches[arms < ROOT_SHARE * arms.max()] = kernel.NEVER
 
     def _core(self, collider):
         """Points (n, 3) of a collider's core, in its own space [m]."""
