@@ -45,6 +45,17 @@ class ClipDepth:
                 where[frame] = self.owners[vertex], self.numbers[vertex]
         return deepest, where
 
+    def everywhere(self, world, offsets):
+        """How deep each of its vertices is, {mesh index: (n,)} [m], in one frame: node matrices (J, 3, 4), offsets {mesh index: (n, 3)}."""
+        places = self._points(world[None], {index: moves[None] for index, moves in offsets.items()})[0]
+        stand = self.contacts.placements(world[None])[:, self.met]
+        distances = np.empty((len(places), len(self.met)))
+        kernel.distances(places, frame_rows(np.repeat(stand, 2, 0))[0], self.shapes, distances)
+        depths = np.maximum((self.allowed - distances).max(1, initial=0.0), 0.0)
+        for skin in self.skins:
+            depths = np.maximum(depths, skin.depths(skin.skin.surface.places(world[None])[0], places))
+        return {index: depths[self.owners == index] for index, _, _ in self.parts}
+
     def _points(self, world, offsets):
         parts = [np.zeros((len(world), 0, 3))]
         for index, _, mesh in self.parts:

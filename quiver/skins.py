@@ -168,9 +168,13 @@ class SkinDepth:
         self.skin, self.feeler = skin, Feeler(skin.surface, rest)
         self.allowed = np.minimum(self.feeler.closest, 0.0)
 
+    def depths(self, skin_places, points):
+        """How deep each point is (R,) [m]; 0 or less where it is not."""
+        distances, *_ = self.feeler.feel(skin_places, points, np.full(len(points), DEEP))
+        return np.nan_to_num(self.allowed - distances, nan=0.0)
+
     def deepest(self, skin_places, points):
         """(depth [m], point) of the deepest; (0, -1) where none is."""
-        distances, *_ = self.feeler.feel(skin_places, points, np.full(len(points), DEEP))
-        depths = np.nan_to_num(self.allowed - distances, nan=0.0)
+        depths = self.depths(skin_places, points)
         worst = int(np.argmax(depths)) if len(depths) else -1
         return (float(depths[worst]), worst) if worst >= 0 and depths[worst] > kernel.TINY else (0.0, -1)

@@ -320,7 +320,7 @@ class Run:
         found, spent = {}, []
         for touch in self.touches:
             began = time.perf_counter()
-            so_far = {mesh: self._moves_of(mesh, own, offsets) for mesh, own in touch.vertices.items()}
+            so_far = {mesh: self.moves_of(mesh, own, offsets) for mesh, own in touch.vertices.items()}
             amounts = np.array([touch.layer.amount_at(first_frame + frame) for frame in range(len(offsets))])
             moves, *measured = touch.advance(final_world, so_far, amounts)
             found[touch.layer.id] = measured
@@ -337,12 +337,12 @@ class Run:
         deepest = np.full((*clips.shape[:2], 2), -1)
         for layer_id, depth in self.clip_depths.items():
             column = self.layer_ids.index(layer_id)
-            moves = {index: self._moves_of(index, own, offsets) for index, own, _ in depth.parts if index in self.moved}
+            moves = {index: self.moves_of(index, own, offsets) for index, own, _ in depth.parts if index in self.moved}
             clips[:, column, 0], deepest[:, column] = depth.depths(final_world, moves)
             clips[:, column, 1] = depth.depths(keyed_world, {})[0]
         return clips, deepest
 
-    def _moves_of(self, mesh, vertices, offsets):
+    def moves_of(self, mesh, vertices, offsets):
         """The offsets (F, n, 3) of some vertices of a mesh, zero where the run moves them not."""
         moved, out = self.moved[mesh], np.zeros((len(offsets), len(vertices), 3), np.float32)
         known = np.flatnonzero(np.isin(vertices, moved))

@@ -1,5 +1,7 @@
 """Running takes and reading them back."""
 
+from functools import lru_cache
+
 import numpy as np
 from django.db import transaction
 from numcodecs import Blosc
@@ -7,6 +9,7 @@ from numcodecs import Blosc
 from quiver import setup_document
 from quiver.errors import BadInput
 from quiver.formats import frames
+from quiver.rig.pose import world_matrices
 from quiver.stack import Run, TakeSpec
 from studio.characters.services import loaded
 from studio.jobs import services as jobs
@@ -152,3 +155,41 @@ def shown_take(row):
 def latest_take(row):
     """The newest take on the active clip, or None."""
     return row.takes.filter(clip_name=row.active_clip).select_related("job", "version").first()
+
+
+@lru_cache(maxsize=2)
+def _measuring(take_id):
+    """The Run of a take, which knows what its layers must keep out of."""
+    take = Take.objects.select_related("version").get(pk=take_id)
+    character, _ = loaded(take.character_id)
+    setup = setup_document.from_document(take.version.document)
+    return Run(TakeSpec(character, setup, take.clip_name, take.first_frame, take.last_frame))
+
+
+def clip_depths(take, frame, is_keyed=False):
+    """How deep the skin of the layers is in what they meet, at a frame: {mesh number: depths (V,) [mm]}, NaN where nothing is asked.
+
+    ``is_keyed`` asks it of the clip as it was keyed.
+
+    Raises BadInput where the take does not have that frame.
+    """
+    chunk = take.chunks.filter(first_frame__lte=frame).order_by("-first_frame").first()
+    if chunk is None or frame >= chunk.first_frame + chunk.frames:
+        raise BadInput(f"expected a frame that this take has, got {frame}")
+    run, row = _measuring(take.pk), frame - chunk.first_frame
+    pose = run.clip.sample(run.skeleton, np.array([frame / run.spec.setup.frame_rate]))
+    offsets = unpack_offsets(take, chunk)[row : row + 1].astype(np.float32) * chunk.offset_step
+    if is_keyed:
+        offsets[:] = 0.0
+    else:
+        rotations, translations = unpack(take, chunk)
+        pose.rotations[0, take.rotated], pose.translations[0, take.translated] = rotations[row], translations[row]
+    world = world_matrices(run.skeleton, pose)[0]
+    out = {}
+    for depth in run.clip_depths.values():
+        moves = {mesh: run.moves_of(mesh, own, offsets)[0] for mesh, own, _ in depth.parts if mesh in run.moved}
+        for mesh, depths in depth.everywhere(world, moves).items():
+            whole = out.setdefault(mesh, np.full(len(run.spec.character.meshes[mesh].positions), np.nan))
+            own = next(vertices for index, vertices, _ in depth.parts if index == mesh)
+            whole[own] = np.fmax(whole[own], 1000.0 * depths)
+    return out

@@ -13,5 +13,6 @@ urlpatterns = [
     path("takes/<int:pk>/stop/", views.stop, name="stop-take"),
     path("takes/<int:pk>/keep/", views.keep, name="keep-take"),
     path("takes/<int:pk>/again/", views.again, name="take-again"),
+    path("takes/<int:pk>/depth", views.depth, name="take-depth"),
     path("takes/<int:pk>/frames", views.stream, name="take-frames"),
 ]

@@ -1,7 +1,9 @@
 """The Takes step, the score, and the stream of frames to the stage."""
 
 import asyncio
+import base64
 
+import numpy as np
 from asgiref.sync import sync_to_async
 from django.http import Http404, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, render
@@ -21,6 +23,8 @@ from studio.takes.score import lanes, ticks
 
 POLL_SECONDS = 0.02
 """How often a stream looks for new chunks."""
+DEEPEST_SHOWN = 40.0
+"""What clips as deep as that is shown in the last colour [mm]."""
 
 
 @require_safe
@@ -160,6 +164,20 @@ def show_ring(request, pk):
 
 def _ring_card(request, test):
     return render(request, "takes/ring.html", {"test": test, "width": ringing.CURVE_WIDTH, "height": ringing.CURVE_HEIGHT})
+
+
+@require_safe
+def depth(request, pk):
+    """How deep the skin clips at a frame, for the stage: one byte a vertex, 0..254 of `DEEPEST_SHOWN`, 255 where nothing is asked."""
+    take = get_object_or_404(Take.objects.select_related("version"), pk=pk)
+    frame = request.GET.get("frame", "")
+    if not frame.isdecimal():
+        raise BadInput(f"expected the number of a frame, got “{frame}”")
+    found = services.clip_depths(take, int(frame), request.GET.get("shown") == "keyed")
+    meshes = {mesh: np.where(np.isnan(mm), 255, np.clip(mm / DEEPEST_SHOWN, 0, 1) * 254).astype(np.uint8) for mesh, mm in found.items()}
+    worst = max((float(np.nanmax(mm)) for mm in found.values() if not np.isnan(mm).all()), default=0.0)
+    sent = {str(mesh): base64.b64encode(levels.tobytes()).decode() for mesh, levels in meshes.items()}
+    return JsonResponse({"meshes": sent, "worst": worst, "full": DEEPEST_SHOWN})
 
 
 async def stream(request, pk):

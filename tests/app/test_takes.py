@@ -1,5 +1,6 @@
 """Takes: run, stream, stop, keep; and bakes made from them."""
 
+import base64
 from unittest import mock
 
 import numpy as np
@@ -122,3 +123,25 @@ class TakeTest(RunningDeskTest):
         for wrong in ({"last": "99"}, {"step": "0"}, {"turn_limit": "x"}, {"first": "9", "last": "3"}):
             self.assertEqual(self.post("bake/start/", **good | wrong).status_code, 422, wrong)
         self.assertEqual(take.bakes.count(), 0)
+
+
+class DepthTest(RunningDeskTest):
+    def test_a_frame_says_how_deep_each_vertex_of_a_layer_that_meets_anything_is(self):
+        self.post("contacts/add/", shape="ground")
+        ground = self.fresh.setup.colliders[0].id
+        # The ground comes up into the arm as it moves.
+        self.post(f"contacts/{ground}/set/", field="place 1", value="400")
+        take = self.fresh.takes.first()
+        run_waiting_jobs()
+        take.refresh_from_db()
+        depth = take.measures["arm"]["clip"]
+        worst = int(np.argmax(depth))
+        sent = self.client.get(f"/takes/{take.pk}/depth?frame={take.first_frame + worst}").json()
+        self.assertAlmostEqual(sent["worst"], depth[worst], delta=0.05)
+        levels = np.frombuffer(base64.b64decode(sent["meshes"]["0"]), np.uint8)
+        self.assertEqual(len(levels), self.fresh.facts["meshes"][0]["vertices"])
+        self.assertGreater((levels == 255).sum(), 0)
+        keyed = self.client.get(f"/takes/{take.pk}/depth?frame={take.first_frame + worst}&shown=keyed").json()
+        self.assertAlmostEqual(keyed["worst"], take.measures["arm"]["keyed_clip"][worst], delta=0.05)
+        for frame in ("9999", "x"):
+            self.assertEqual(self.client.get(f"/takes/{take.pk}/depth?frame={frame}", headers={"HX-Request": "true"}).status_code, 422)

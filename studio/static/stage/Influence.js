@@ -4,7 +4,7 @@ const OUT = 255, FULL = 254;
 
 /**
  * What the skin's own materials show besides their colours: what one joint moves, or a region. Straw is little, deep teal all;
- * what a joint does not move stays bare, what is out of a region is bare and hatched. Also adds a take's offsets after skinning.
+ * what a joint does not move stays bare, and how deep it clips, from white to plum; what is out of a region is bare and hatched. Also adds a take's offsets after skinning.
  */
 export class Influence {
   constructor() {
@@ -33,9 +33,10 @@ export class Influence {
           if (shownSlot > -0.5 || regionShown > 0.5) {
             vec3 straw = vec3(0.83, 0.66, 0.26), moss = vec3(0.22, 0.40, 0.13), teal = vec3(0.01, 0.13, 0.17);
             float value = regionShown > 0.5 ? clamp(vLevel, 0.0, 1.0) : vInfluence;
-            vec3 ramp = value < 0.5 ? mix(straw, moss, value * 2.0) : mix(moss, teal, value * 2.0 - 1.0);
+            vec3 white = vec3(0.94, 0.93, 0.90), plum = vec3(0.27, 0.03, 0.20);
+            vec3 ramp = regionShown > 1.5 ? mix(white, plum, sqrt(value)) : value < 0.5 ? mix(straw, moss, value * 2.0) : mix(moss, teal, value * 2.0 - 1.0);
             vec3 bare = mix(vec3(dot(diffuseColor.rgb, vec3(0.3, 0.6, 0.1))), vec3(0.82), 0.6);
-            if (regionShown > 0.5) {
+            if (regionShown > 0.5 && regionShown < 1.5) {
               float hatch = step(0.82, fract((gl_FragCoord.x + gl_FragCoord.y) / 9.0));
               bare = mix(bare, bare * 0.78, hatch);
             }
@@ -51,6 +52,17 @@ export class Influence {
   /** Show what a joint (three.js object) moves; null shows nothing. */
   show(joint) {
     for (const { mesh, slot } of this._slots) slot.shownSlot.value = joint ? absent(mesh.skeleton?.bones.indexOf(joint) ?? -1) : -1;
+  }
+
+  /** Show how deep each part (by number) clips, levels of one byte a vertex as a region's; null shows none. */
+  showDepths(parts, levels) {
+    for (const { mesh, slot } of this._slots) {
+      slot.regionShown.value = levels ? 2 : 0;
+      if (!levels) continue;
+      const own = levels[parts.indexOf(mesh)], { level } = mesh.geometry.attributes;
+      for (let v = 0; v < level.count; v++) level.array[v] = own && own[v] !== OUT ? own[v] / FULL : -1;
+      level.needsUpdate = true;
+    }
   }
 
   /** Show a region's levels (Uint8Array) on its mesh, everything else as out; null shows none. */

@@ -3,7 +3,7 @@ export function connectKeys(acts, show, look) {
   const plain = {
     ' ': acts.play, ArrowLeft: acts.back, ArrowRight: acts.ahead, Home: acts.start, End: acts.end, f: acts.frame, p: acts.poke, '?': acts.help,
     1: () => show('keyed'), 2: () => show('simulated'), 3: () => show('both'),
-    j: () => look('joints'), x: () => look('xray'), w: () => look('wire'),
+    j: () => look('joints'), x: () => look('xray'), w: () => look('wire'), d: () => look('depth'),
   };
   document.addEventListener('keydown', (event) => {
     const isTyping = event.target.matches('input:not([type="checkbox"]):not([type="range"]), select, textarea');

@@ -14,6 +14,7 @@ import { ColliderHand } from './ColliderHand.js';
 import { ClipMark } from './ClipMark.js';
 import { Poke } from './Poke.js';
 import { PointPicker } from './PointPicker.js';
+import { DepthView } from './DepthView.js';
 
 const element = document.getElementById('stage');
 const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
@@ -22,7 +23,7 @@ const byId = (id) => document.getElementById(id);
 /** Everything that is shown now. `desk` on the window lets a test look at it. */
 const desk = {
   shown: 'simulated', clip: null, take: null, previousTake: null, takeId: null, clipUrl: null, wantedTake: '',
-  view: null, quills: null, brush: null, lattice: null, colliders: null, clipMark: null, poke: null, picker: null, solidLook: { wire: false, paper: false, skin: false, cut: 1 }, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
+  view: null, quills: null, brush: null, lattice: null, colliders: null, clipMark: null, poke: null, picker: null, depth: null, solidLook: { wire: false, paper: false, skin: false, cut: 1 }, partNames: [], stage: null, buffer: null, isReady: false, firstFrameMs: null,
 };
 window.desk = desk;
 
@@ -68,6 +69,7 @@ function draw(now) {
     desk.lattice?.update();
     desk.colliders.update();
     desk.picker.update();
+    desk.depth.update(player.frame);
     desk.clipMark.update(stage.camera, player.frame);
   }
   if (player.isPlaying) stage.invalidate();
@@ -244,6 +246,7 @@ function look(name) {
   const isOn = button.getAttribute('aria-pressed') !== 'true';
   button.setAttribute('aria-pressed', String(isOn));
   if (name === 'joints') showQuills();
+  else if (name === 'depth') { desk.depth?.show(isOn); desk.stage?.invalidate(); }
   else desk.view?.setLook(name, isOn);
   desk.stage?.invalidate();
 }
@@ -337,6 +340,7 @@ async function start() {
   await refresh();
   desk.stage.look(desk.view.box(desk.clip));
   desk.stage.onDraw.add(draw);
+  desk.depth = new DepthView(desk, player, note);
   connectPicker(byId('canvas'));
   connectPoke(byId('canvas'));
   connectPointer(byId('canvas'));
