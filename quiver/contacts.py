@@ -1,6 +1,7 @@
 """The colliders of a setup in a run: where they are, which layers meet them, and how close anything may come."""
 
 import numpy as np
+from scipy.spatial import KDTree
 
 from quiver.colliders import SURFACES
 from quiver.dials import SOFT_KINDS
@@ -11,11 +12,15 @@ from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.sim.obstacles import frame_rows, shape_rows
 from quiver.sim.packing import spots_in_lanes
-from quiver.sim.solid import NO_HELD, NO_SPOT_LANES, NO_SPOTS
+from quiver.sim.solid import NO_HELD, NO_PAIRS, NO_SPOT_LANES, NO_SPOTS
 from quiver.skins import NEAR, Skin, SkinContacts
 
 KNOWN = 3
 """Answers that are kept besides the last one."""
+OWN_SPACING, OWN_NEIGHBOURS, FARTHEST_OWN = 0.8, 2.2, 1.5
+"""Particles of one sheet keep so many edges apart; closer at rest than so many they are neighbours; and no more of those are looked at."""
+OWN_GRIP = 0.3
+"""Coefficient of friction of a sheet with itself."""
 MAIN_SHARE = 0.05
 """Joints that carry so much of some flesh are inside of it: their colliders are not met unless the artist says so."""
 
@@ -266,9 +271,35 @@ class SoftContacts:
         held = self.shapes.touches(frame, state, way) if self.shapes else NO_HELD
         spots = [skin.touches(frame, state, way) for skin in self.skins]
         if not self.carried.is_single:
-            return held, joined(spots, NO_SPOTS), NO_SPOT_LANES
+            return held, joined(spots, NO_SPOTS), NO_SPOT_LANES, NO_PAIRS
         # What is one particle each goes sixteen at a time; each skin begins a block, so that none has a particle twice.
-        return held, NO_SPOTS, joined([spots_in_lanes(each) for each in spots], NO_SPOT_LANES)
+        return held, NO_SPOTS, joined([spots_in_lanes(each) for each in spots], NO_SPOT_LANES), NO_PAIRS
+
+
+class OwnContacts:
+    """What a sheet meets of itself: particles (N, 3) at rest [m], ``edge`` apart on average, that are no neighbours.
+
+    They keep as far apart as the sheet is thick, or so far that none slips through between others; what is closer at rest may stay so.
+    """
+
+    def __init__(self, rest, edge, thickness):
+        self.rest, self.reach, self.neighbours = rest, max(thickness, OWN_SPACING * edge), OWN_NEIGHBOURS * edge
+
+    def touches(self, state, keyed_moves, seconds):
+        """As `push_pairs` takes it; keyed_moves (N, 3) [m] of the particles in a frame of so many seconds."""
+        places = state.positions
+        way = np.linalg.norm(keyed_moves - keyed_moves.mean(0), axis=1)
+        way += np.linalg.norm(state.velocities[:, :3] - state.velocities[:, :3].mean(0), axis=1) * seconds
+        # What is fast may be looked up too late; it must still not cost a look at everything.
+        around = self.reach + NEAR + min(2.0 * float(way.max(initial=0.0)), FARTHEST_OWN * self.neighbours)
+        pairs = KDTree(places).query_pairs(around, output_type="ndarray").astype(np.int32)
+        first, second = pairs[np.lexsort(pairs.T[::-1])].T
+        at_rest = np.linalg.norm(self.rest[first] - self.rest[second], axis=1)
+        ways = places[second] - places[first]
+        near = np.linalg.norm(ways, axis=1) < self.reach + NEAR + 1.5 * (way[first] + way[second])
+        kept = near & (at_rest > self.neighbours)
+        pairs = np.ascontiguousarray(np.stack([first, second], 1)[kept])
+        return pairs, np.ascontiguousarray(ways[kept]), np.minimum(self.reach, at_rest[kept]), OWN_GRIP
 
 
 def joined(groups, none):

@@ -275,6 +275,14 @@ SHEET_DIALS = (
     *LOOSENESS_DIALS,
     Dial("thickness", "Thickness", "mm", 0.0, 200.0, 4.0, 0.5, "Contact", "How thick it is where it touches: half of it on either side."),
     Choice(
+        "folds",
+        "Folds",
+        (("through", "go through each other"), ("apart", "keep apart")),
+        "through",
+        "Contact",
+        "Whether parts of it that are not neighbours keep each other off: slower, for what folds a lot.",
+    ),
+    Choice(
         "made_of",
         "Made of",
         (("mesh", "the mesh itself"), ("proxy", "a light proxy"), ("shell", "a closed proxy")),

@@ -39,6 +39,10 @@ class Soft:
         """What pulls at it in a frame, (3,) or (N, 3) [m/s2], while the part as a whole is turned by a matrix (3, 3)."""
         raise NotImplementedError
 
+    def _pairs(self, keyed_moves):
+        """Which of its own particles may touch in a frame in which they are keyed to move by (N, 3), as `push_pairs` takes it."""
+        return solid.NO_PAIRS
+
     def meet(self, contacts, driven):
         """Let it meet those of the Contacts that it should; ``driven`` are the nodes that chains move."""
         met = contacts.met_by(self.layer, driven, flesh_carriers(self.character, self.setup, self.layer))
@@ -144,7 +148,9 @@ class Soft:
                 self._carry_over(targets[-1], turned[frame])
                 targets = np.repeat(targets[-1:], per_frame, 0)
             self._settle(targets[-1])
-            touches = self.touching.touches(frame, self.state, targets[-1] - self.before) if self.touching else solid.NO_TOUCHES
+            moves = targets[-1] - self.before
+            touches = self.touching.touches(frame, self.state, moves) if self.touching else solid.NO_TOUCHES
+            touches = *touches[:3], self._pairs(moves)
             solid.advance(self.model, self.state, targets, self.before, self._pull(turned[frame]), threads, touches)
             self.before, self.turned = targets[-1], turned[frame]
             out[frame] = self.state.positions - self.before

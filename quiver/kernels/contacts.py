@@ -240,3 +240,41 @@ def _push_spots(step, substeps, points, old, bases, corners, shares, spots, reac
 
 
 push_spots = njit(nogil=True, cache=True, error_model="numpy")(_push_spots)
+
+
+def _push_pairs(points, old, pairs, ways, reaches, grip):
+    """Keep particles of one body apart from each other, one pair after another.
+
+    pairs int32 (Q, 2); ways (Q, 3) from the first to the second when the frame began; reaches (Q,) how far they stay apart; grip the
+    coefficient of friction between them
+    """
+    for q in range(len(reaches)):
+        i, j = pairs[q, 0], pairs[q, 1]
+        give = points[i, 3] + points[j, 3]
+        wx, wy, wz = ways[q, 0], ways[q, 1], ways[q, 2]
+        dx, dy, dz = wx + points[j, 0] - points[i, 0], wy + points[j, 1] - points[i, 1], wz + points[j, 2] - points[i, 2]
+        distance = np.sqrt(dx * dx + dy * dy + dz * dz)
+        if give <= 0.0 or distance >= reaches[q]:
+            continue
+        ox, oy, oz = wx + old[j, 0] - old[i, 0], wy + old[j, 1] - old[i, 1], wz + old[j, 2] - old[i, 2]
+        began = np.sqrt(ox * ox + oy * oy + oz * oz)
+        inverse = 1.0 / max(distance, TINY)
+        nx, ny, nz = dx * inverse, dy * inverse, dz * inverse
+        push = reaches[q] - distance
+        if began < reaches[q] - SLACK:
+            push = min(push, max(began + EASE * (reaches[q] - began) - distance, 0.0))
+        mx, my, mz = dx - ox, dy - oy, dz - oz
+        along = mx * nx + my * ny + mz * nz
+        mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
+        held = min(grip * push / max(np.sqrt(mx * mx + my * my + mz * mz), TINY), 1.0)
+        x, y, z = push * nx - held * mx, push * ny - held * my, push * nz - held * mz
+        first, second = points[i, 3] / give, points[j, 3] / give
+        points[i, 0] -= np.float32(first * x)
+        points[i, 1] -= np.float32(first * y)
+        points[i, 2] -= np.float32(first * z)
+        points[j, 0] += np.float32(second * x)
+        points[j, 1] += np.float32(second * y)
+        points[j, 2] += np.float32(second * z)
+
+
+push_pairs = njit(nogil=True, cache=True, error_model="numpy")(_push_pairs)

@@ -25,14 +25,14 @@ P is a multiple of four and the last particle is nobody's.
 
 ``tets`` is (fans, indices, params, kinds, matrices, drafts, starts), ``cords`` and ``hinges`` (indices, params, starts): what their modules
 say, and the blocks (D + 2,) where each of D domains begins, where the seam begins, and where all ends. ``rows`` (D + 1,) likewise for the
-rows of particles. ``touches`` are what `push_held`, `push_spots` and `push_spot_lanes` take: what of the surface may touch.
+rows of particles. ``touches`` are what `push_held`, `push_spots`, `push_spot_lanes` and `push_pairs` take: what may touch.
 """
 
 import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.contacts import push_held, push_spots
+from quiver.kernels.contacts import push_held, push_pairs, push_spots
 from quiver.kernels.cords import PARAMS as CORD_PARAMS
 from quiver.kernels.cords import solve_cords
 from quiver.kernels.gates import meet
@@ -183,6 +183,7 @@ def _advance(
             push_held(step, points, old.reshape(-1, 4), *touches[0])
             push_spots(step, substeps, points, old.reshape(-1, 4), *touches[1])
             push_spot_lanes(step, substeps, points, old.reshape(-1, 4), *touches[2])
+            push_pairs(points, old.reshape(-1, 4), *touches[3])
         if seam > 1:
             meet(gate, crew)
     last, now = goals[substeps - 1], goals[substeps]

@@ -166,14 +166,15 @@ _NOBODY = (np.zeros((0, 3)), np.zeros((0, 4), np.int32), np.zeros((0, 4)))
 NO_HELD = (*_NOBODY, np.zeros(0, np.int32), np.zeros(0), np.zeros((0, FRAME)), np.zeros((0, SHAPE)))
 NO_SPOTS = (*_NOBODY, np.zeros((0, 12)), np.zeros(0), np.zeros(0))
 NO_SPOT_LANES = (np.zeros((0, LANES), np.int32), aligned((0, LANES)))
-NO_TOUCHES = (NO_HELD, NO_SPOTS, NO_SPOT_LANES)
+NO_PAIRS = (np.zeros((0, 2), np.int32), np.zeros((0, 3)), np.zeros(0), 0.0)
+NO_TOUCHES = (NO_HELD, NO_SPOTS, NO_SPOT_LANES, NO_PAIRS)
 
 
 def advance(model, state, targets, before, pull=None, threads=None, touches=NO_TOUCHES):
     """Advance ``state`` by one frame of S substeps towards keyed places targets (S, N, 3), from before (N, 3) [m].
 
-    ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame; ``touches`` are the points of its surface that may
-    touch, as `push_held`, `push_spots` (kernels/contacts.py) and `push_spot_lanes` (kernels/spots.py) take them.
+    ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame; ``touches`` is what may touch, as `push_held`,
+    `push_spots`, `push_spot_lanes` (kernels/spots.py) and `push_pairs` (kernels/contacts.py) take it.
     """
     pull = np.float32(model.dt) * np.asarray(model.gravity if pull is None else pull, np.float32)
     body = (state.positions, model.inverse_masses, np.ascontiguousarray(np.broadcast_to(pull, state.positions.shape)))

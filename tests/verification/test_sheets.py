@@ -6,8 +6,8 @@ import numpy as np
 
 from quiver.bodies import sheet
 from quiver.bodies.chain import GRAVITY
-from quiver.contacts import SoftContacts
-from quiver.kernels import soft
+from quiver.contacts import OwnContacts, SoftContacts
+from quiver.kernels import contacts, soft
 from quiver.setup import Setup
 from quiver.sim import solid
 from tests.makers import contacts_of
@@ -132,3 +132,51 @@ class PlainCopyTest(TestCase):
                 solid.advance(run.model, run.state, run.targets, nodes, threads=threads)
             ends.append(run.state.positions.copy())
         np.testing.assert_array_equal(*ends)
+
+
+class OwnContactTest(TestCase):
+    """Two cloths of one body, the upper of which falls onto the lower, which is held at its rim."""
+
+    def fallen(self, is_apart, grip=0.3):
+        below, triangles, _ = strip(0.4, 0.4, (8, 8), lambda n: n[:, 0] < 0.0)
+        above = below + np.array((0.02, 0.15, 0.015))
+        nodes, faces = np.concatenate([below, above]), np.concatenate([triangles, triangles + len(below)])
+        rim = (np.abs(below - below.mean(0))[:, [0, 2]] > 0.199).any(1)
+        body = sheet.build(nodes, faces, np.concatenate([rim, np.zeros(len(above), bool)]).astype(float), 0.01, 0.03, 3.0)
+        run, own = Run(nodes, body), OwnContacts(nodes, 0.05, 0.004)
+        for _ in range(60):
+            touches = (*solid.NO_TOUCHES[:3], own.touches(run.state, np.zeros_like(nodes), 1.0 / 24.0)) if is_apart else solid.NO_TOUCHES
+            solid.advance(run.model, run.state, run.targets, nodes, touches=touches)
+        return run.state.positions[: len(below)], run.state.positions[len(below) :], own
+
+    def test_one_comes_to_lie_on_the_other_instead_of_falling_through(self):
+        _, through, _ = self.fallen(False)
+        self.assertLess(through[:, 1].mean(), -1.0)
+        below, above, own = self.fallen(True)
+        self.assertGreater(above[:, 1].mean(), below[:, 1].mean())
+        distances = np.linalg.norm(above[:, None] - below[None], axis=2).min(1)
+        self.assertGreater(distances.min(), 0.8 * own.reach)
+        self.assertLess(np.median(distances), 2.5 * own.reach)
+
+    def test_neighbours_and_what_is_close_at_rest_are_left_alone(self):
+        nodes, _, body = strip(0.4, 0.4, (8, 8), lambda n: n[:, 0] < 0.0)
+        run = Run(nodes, body)
+        pairs, *_ = OwnContacts(nodes, 0.05, 0.2).touches(run.state, np.zeros_like(nodes), 0.04)
+        self.assertGreater(len(pairs), 0)
+        self.assertGreater(np.linalg.norm(nodes[pairs[:, 0]] - nodes[pairs[:, 1]], axis=1).min(), 0.1)
+
+    def test_the_plain_copy_does_the_same_and_momentum_is_kept(self):
+        rng = np.random.default_rng(5)
+        points = rng.normal(0.0, 0.01, (12, 4)).astype(np.float32)
+        points[:, 3] = rng.uniform(0.5, 2.0, 12)
+        old = np.zeros_like(points)
+        pairs = np.array([(i, j) for i in range(12) for j in range(i)], np.int32)
+        ways = rng.normal(0.0, 1.0, (len(pairs), 3))
+        scene = pairs, 0.05 * ways / np.linalg.norm(ways, axis=1, keepdims=True), np.full(len(pairs), 0.05), 0.3
+        fast, slow = points.copy(), points.copy()
+        contacts.push_pairs(fast, old, *scene)
+        contacts.push_pairs.py_func(slow, old, *scene)
+        np.testing.assert_allclose(fast, slow, atol=1e-7)
+        moved = (fast - points)[:, :3] / points[:, 3:]
+        self.assertGreater(np.abs(moved).max(), 1e-3)
+        np.testing.assert_allclose(moved.sum(0), 0.0, atol=1e-6)
