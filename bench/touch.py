@@ -93,7 +93,7 @@ class SheetScene:
     def ours(self):
         self.contacts.ends, self.contacts.jumped = [self.turned()], [False]
         way = self.carried.way(self.state, np.zeros_like(self.nodes), SUBSTEPS * DT)
-        spots = spots_in_lanes(self.contacts.touches(0, self.state, way))
+        spots = spots_in_lanes(self.contacts.touches(0, self.state, way), len(self.nodes))
         touches = (solid.NO_HELD, solid.NO_SPOTS, spots, solid.NO_PAIRS)
         solid.advance(self.model, self.state, self.targets, self.nodes, touches=touches)
 

@@ -273,7 +273,7 @@ class SoftContacts:
         if not self.carried.is_single:
             return held, joined(spots, NO_SPOTS), NO_SPOT_LANES, NO_PAIRS
         # What is one particle each goes sixteen at a time; each skin begins a block, so that none has a particle twice.
-        return held, NO_SPOTS, joined([spots_in_lanes(each) for each in spots], NO_SPOT_LANES), NO_PAIRS
+        return held, NO_SPOTS, joined([spots_in_lanes(each, len(state.positions)) for each in spots], NO_SPOT_LANES), NO_PAIRS
 
 
 class OwnContacts:

@@ -326,6 +326,14 @@ PROP_DIALS = (
         "Hold",
         "What is shown where the amount is 0, and mixed in where it is less than 1.",
     ),
+    Choice(
+        "knocks",
+        "Other props",
+        (("no", "go through it"), ("yes", "knock against it")),
+        "no",
+        "Contact",
+        "Whether it and others that knock, too, keep each other out; to the other, each is a rounded box.",
+    ),
     Dial(
         "swing_limit", "Swing limit", "°", 0.0, 180.0, 180.0, 5.0, "Limits", "How far it swings from where it is keyed.", "180 = no limit"
     ),

@@ -17,7 +17,7 @@ class LiveRun(Run):
         self.before = self.after = None
         super().__init__(TakeSpec(character, replace(setup, layers=layers), clip_name), threads)
         # How deep anything clips is not asked of a frame that is gone at once.
-        self.clip_depths, self.limbs = {}, []
+        self.outcome.clip_depths, self.limbs, self.outcome.limbs = {}, [], []
         self.rotated = np.arange(len(self.skeleton), dtype=np.int32)
         self.translated = np.union1d(self.translated, np.flatnonzero(self.skeleton.parents < 0)).astype(np.int32)
         self.at = 0
@@ -35,7 +35,7 @@ class LiveRun(Run):
         self.before, self.after = self.after, pose
         began = time.perf_counter()
         final, keyed_world, soft, measures, spent = self._simulate(self.at, self.at + 1, self.at)
-        chunk, touching = self._chunk(self.at, final, keyed_world, soft)
+        chunk, touching = self.outcome.chunk(self.at, final, keyed_world, soft)
         self.at += 1
         costs = tuple(1000.0 * seconds for seconds in (*spent, *touching))
         return TakeChunk(*chunk, measures, costs, 1000.0 * (time.perf_counter() - began))

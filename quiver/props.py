@@ -1,5 +1,7 @@
 """A prop in a run: a rigid thing that hangs on a joint and swings about it, knocks against colliders, or falls free."""
 
+import itertools
+
 import numpy as np
 
 from quiver.bodies import chain as swing
@@ -9,11 +11,15 @@ from quiver.errors import BadInput, Unstable
 from quiver.jumps import jumps_of
 from quiver.kernels import rigid
 from quiver.kernels.contacts import FRAME, SHAPE
+from quiver.kernels.knocks import knock
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
 from quiver.sim.bounds import RUNAWAY
+from quiver.sim.obstacles import shape_rows
 
+ROUNDED, KNOCK_GRIP = 0.2, 0.4
+"""How round a prop's box is, against its least half side, and the coefficient of friction between two props."""
 KINDS = {"ball": rigid.BALL, "hinge": rigid.HINGE, "free": rigid.FREE}
 
 
@@ -38,6 +44,9 @@ class Prop:
         )
         self.pivot = pivot
         self.numbers = np.concatenate([[1.0 / body.mass], 1.0 / body.inertia, pivot, axis])
+        self.kind, self.knocks = KINDS[layer.value("joint")], layer.value("knocks") == "yes"
+        self.box, self.shape = _box_of(body)
+        self.points = np.ascontiguousarray((body.points - body.centre) @ body.axes)
         # From the joint's own turn to the principal axes, and the centre seen from the joint.
         self.own_turn = self.rest_turn.T @ body.axes
         self.own_centre = self.rest_turn.T @ (body.centre - self.rest_place)
@@ -82,32 +91,38 @@ class Prop:
         if self.touching:
             self.touching.start(world)
 
-    def advance(self, world, jumped, frames):
-        """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4): places and turns (S, 7), and the keyed ones (S, 7).
+    def ready(self, world, jumped, frames):
+        """Take S = frames x substeps samples of node matrices (S, J, 3, 4).
 
-        jumped  bool (frames,): in such a frame it is keyed from the start where the frame ends. Raises Unstable.
+        jumped  bool (frames,): in such a frame it is keyed from the start where the frame ends
         """
-        keyed = self.keyed(world)
-        per_frame = len(world) // frames
+        self.way, self.jumped_now, self.per_frame = self.keyed(world), jumped, len(world) // frames
+        self.record = np.empty((len(world), 7))
+        if self.touching:
+            self.rows = self.touching.rows(world, jumped, self.per_frame).reshape(-1, FRAME)
+
+    def begin(self, frame):
+        """Begin a frame, counted from the first that it took."""
+        if self.jumped_now[frame]:
+            part = slice(frame * self.per_frame, (frame + 1) * self.per_frame)
+            self._carry_over(self.way[part.stop - 1])
+            self.way[part] = self.way[part.stop - 1]
+
+    def step(self, first, end):
+        """Simulate the samples first..end-1."""
         rows, shapes, points, reaches = _NOTHING
         if self.touching:
-            touching = self.touching
-            rows, shapes, points, reaches = touching.rows(world, jumped, per_frame), touching.shapes, touching.points, touching.reaches
-            rows = rows.reshape(-1, FRAME)
-        record = np.empty((len(world), 7))
-        for frame in range(frames):
-            part = slice(frame * per_frame, (frame + 1) * per_frame)
-            if jumped[frame]:
-                self._carry_over(keyed[part.stop - 1])
-                keyed[part] = keyed[part.stop - 1]
-            way = np.concatenate([self.before[None], keyed[part]])
-            many = len(shapes)
-            scene = (points, reaches, rows[part.start * many : part.stop * many], shapes, record[part])
-            rigid.advance_rigid(self.state, self.numbers, KINDS[self.layer.value("joint")], way, self.dt, *self.settings, *scene)
-            self.before = keyed[part.stop - 1]
-            if not np.abs(self.state).max() < max(RUNAWAY, np.abs(keyed).max() + RUNAWAY):
-                raise Unstable(self.layer.name, frame, "it moves faster than anything real could")
-        return record, keyed
+            shapes, points, reaches = self.touching.shapes, self.touching.points, self.touching.reaches
+            rows = self.rows[first * len(shapes) : end * len(shapes)]
+        way = np.concatenate([self.before[None], self.way[first:end]])
+        scene = (points, reaches, rows, shapes, self.record[first:end])
+        rigid.advance_rigid(self.state, self.numbers, self.kind, way, self.dt, *self.settings, *scene)
+        self.before = self.way[end - 1]
+
+    def end(self, frame):
+        """A frame is over. Raises Unstable."""
+        if not np.abs(self.state).max() < max(RUNAWAY, np.abs(self.way).max() + RUNAWAY):
+            raise Unstable(self.layer.name, frame, "it moves faster than anything real could")
 
     def _carry_over(self, target):
         """The joint jumped: go along with it, and carry the swing over."""
@@ -145,6 +160,53 @@ class Prop:
         own = (self.body.points - self.body.centre) @ self.body.axes
         places = [each[:, None, :3] + transforms.rotate(each[:, None, 3:], own[None]) for each in (record, keyed)]
         return np.linalg.norm(places[0] - places[1], axis=2).max(1)
+
+
+def advance_together(props, world, jumped, frames):
+    """Simulate props, which may knock against each other, through S = frames x substeps samples of node matrices (S, J, 3, 4).
+
+    jumped  for each prop bool (frames,), as `Prop.ready` takes it. Afterwards each has its ``record`` (S, 7) of places and turns, and in
+    ``way`` (S, 7) those that it was keyed to. Raises Unstable.
+    """
+    for prop, its in zip(props, jumped, strict=True):
+        prop.ready(world, its, frames)
+    knocking = [prop for prop in props if prop.knocks]
+    alone = [prop for prop in props if prop not in knocking or len(knocking) < 2]
+    per_frame = len(world) // frames
+    for frame in range(frames):
+        for prop in props:
+            prop.begin(frame)
+        first, end = frame * per_frame, (frame + 1) * per_frame
+        for prop in alone:
+            prop.step(first, end)
+        if len(knocking) > 1:
+            for sample in range(first, end):
+                _step_and_knock(knocking, sample)
+        for prop in props:
+            prop.end(frame)
+
+
+def _step_and_knock(props, sample):
+    old = [prop.state.copy() for prop in props]
+    for prop in props:
+        prop.step(sample, sample + 1)
+    for a, b in itertools.combinations(range(len(props)), 2):
+        one, other = props[a], props[b]
+        parts = [(prop.state, old[k], prop.numbers, prop.kind, prop.before, prop.points) for prop, k in ((one, a), (other, b))]
+        knock(*parts[0], *parts[1], np.stack([one.shape, other.shape]), np.stack([one.box, other.box]), one.dt)
+    for prop in props:
+        prop.record[sample] = prop.state[:7]
+
+
+def _box_of(body):
+    """What a body is to others that it knocks against, as kernels/knocks.py takes it: its box (4,) and shape (SHAPE,)."""
+    own = (body.points - body.centre) @ body.axes
+    low, high = own.min(0), own.max(0)
+    half = np.maximum(0.5 * (high - low), 1e-4)
+    radius = ROUNDED * float(half.min())
+    core = half - radius
+    shape = shape_rows([[core[0], core[2], core[1], core[1]]], [float(np.linalg.norm(core))], [KNOCK_GRIP])[0]
+    return np.append(0.5 * (low + high), radius), shape
 
 
 _NOTHING = (np.zeros((0, FRAME)), np.zeros((0, SHAPE)), np.zeros((0, 3)), np.zeros((0, 0)))

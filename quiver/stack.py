@@ -10,11 +10,11 @@ from quiver import order
 from quiver.bodies import chain as chain_body
 from quiver.bodies import fitting, picking
 from quiver.clearing import limbs_of
-from quiver.clipping import ClipDepth
 from quiver.contacts import Contacts
 from quiver.errors import BadInput, Unstable
 from quiver.final import final_skins
 from quiver.following import FleshRide, FollowerRide
+from quiver.outcome import Outcome, clip_depths_of
 from quiver.props import Prop
 from quiver.rig.pose import blended, jointed_world, rest_matrices, world_matrices
 from quiver.setup import FOLLOWER
@@ -83,7 +83,7 @@ class Run:
         self.layer_ids = [layer.id for layer in layers]
         self.last_frame = self._last_frame()
         chain_layers = [layer for layer in layers if layer.kind == "chain"]
-        paths = _paths(spec.character, chain_layers, self.notes)
+        self.paths = paths = _paths(spec.character, chain_layers, self.notes)
         self.solids = [SOFT[layer.kind](spec.character, layer, spec.setup, self.notes) for layer in layers if layer.kind in SOFT]
         self.props = _props(spec, layers, paths, self.notes)
         self.contacts = Contacts(spec.character, spec.setup)
@@ -114,15 +114,10 @@ class Run:
         shifted |= {prop.node for prop in self.props if prop.layer.value("joint") == "free"}
         self.translated = np.array(sorted(shifted.union(*(stage.rides for stage in self.stages))), np.int32)
         turned = {below for node in (*self.rotated, *self.translated) for below in self.skeleton.below(int(node))}
-        self.final_skins = final_skins(spec.character, spec.setup, turned)
-        self.touches = self._touches(layers)
-        self.moved = _moved(
-            [(solid.mesh_index, solid.vertices) for solid in (*self.solids, *self.final_skins)]
-            + [item for touch in self.touches for item in touch.vertices.items()]
-        )
-        self.clip_depths = self._clip_depths(chain_layers, paths)
-        ends = np.cumsum([0, *map(len, self.moved.values())])
-        self._places = {mesh: slice(*ends[k : k + 2]) for k, mesh in enumerate(self.moved)}
+        layer_paths = [(layer.id, [k for k, path in enumerate(paths) if path.layer == index]) for index, layer in enumerate(chain_layers)]
+        skins = final_skins(spec.character, spec.setup, turned)
+        self.outcome = Outcome(self, self._touches(layers), self.limbs, skins, clip_depths_of(self, layer_paths))
+        self.moved = self.outcome.skin.vertices
 
     def _ridden(self, layer):
         """The solids (indices) that a layer rides on."""
@@ -159,28 +154,6 @@ class Run:
         world = world_matrices(self.skeleton, self._keyed(np.arange(self.spec.first_frame, self.last_frame + 1)))
         return [Touch(self.spec.character, layer, self.spec.setup, world) for layer in touching]
 
-    def _clip_depths(self, chain_layers, paths):
-        """{layer id: ClipDepth} of the layers that meet anything."""
-        found = {}
-        for index, layer in enumerate(chain_layers):
-            own = [k for k, path in enumerate(paths) if path.layer == index]
-            met = self.met[own[0]] if own else []
-            if len(met):
-                drivers = [node for k in own for node in paths[k].drivers]
-                skin = fitting.skin_of_nodes(self.spec.character, drivers)
-                found[layer.id] = ClipDepth(self.spec.character, self.contacts, skin, met)
-        for prop in self.props:
-            if len(prop.met) and prop.layer.id not in found:
-                nodes = [each.node for each in self.props if each.layer.id == prop.layer.id]
-                found[prop.layer.id] = ClipDepth(
-                    self.spec.character, self.contacts, fitting.skin_of_nodes(self.spec.character, nodes), prop.met
-                )
-        for solid in self.solids:
-            if solid.touching:
-                skin = {solid.mesh_index: solid.touching_vertices}
-                found[solid.layer.id] = ClipDepth(self.spec.character, self.contacts, skin, solid.met, solid.skins_met)
-        return found
-
     def _skins(self, paths, rest_world):
         """How thick the skin around each path is, [m]; zeros where nothing is met."""
         scale = self.spec.setup.metres_per_unit
@@ -215,7 +188,7 @@ class Run:
             final, keyed_world, soft, measures, spent = self._simulate(at, end, start)
             shown = slice(max(first - at, 0), end - at)
             if shown.start < shown.stop:
-                chunk, touching = self._chunk(at + shown.start, final[shown], keyed_world[shown], [moves[shown] for moves in soft])
+                chunk, touching = self.outcome.chunk(at + shown.start, final[shown], keyed_world[shown], [moves[shown] for moves in soft])
                 per_frame, per_shown = 1000.0 / (end - at), 1000.0 / (shown.stop - shown.start)
                 costs = (*(seconds * per_frame for seconds in spent), *(seconds * per_shown for seconds in touching))
                 yield TakeChunk(*chunk, measures[shown], costs, (time.perf_counter() - began) * per_frame)
@@ -276,94 +249,6 @@ class Run:
             raise Unstable(error.layer, moving.at + error.frame, error.reason) from error
         offsets = solid.offsets(moved, np.array([solid.layer.amount_at(frame) for frame in frames]))
         return offsets, measures, time.perf_counter() - began
-
-    def _chunk(self, first_frame, final, keyed_world, soft):
-        final_world = world_matrices(self.skeleton, final)
-        added = np.zeros((len(keyed_world), len(self.layer_ids)), np.float32)
-        for wave in self.waves:
-            moved = wave.added(keyed_world, final_world)
-            for chain, layer in enumerate(wave.layers):
-                column = self.layer_ids.index(layer.id)
-                added[:, column] = np.maximum(added[:, column], moved[:, chain])
-        for prop in self.props:
-            column = self.layer_ids.index(prop.layer.id)
-            added[:, column] = np.maximum(added[:, column], prop.added(prop.keyed(final_world), prop.keyed(keyed_world)))
-        self._tell_limbs(first_frame, added, 0)
-        for solid, moves in zip(self.solids, soft, strict=True):
-            added[:, self.layer_ids.index(solid.layer.id)] = np.linalg.norm(moves, axis=2).max(1) * solid.scale
-        rotations = final.rotations[:, self.rotated].astype(np.float32)
-        translations = final.translations[:, self.translated].astype(np.float32)
-        offsets = self._all_offsets(len(rotations), soft)
-        touched, spent = self._keep_apart(first_frame, final_world, offsets, added)
-        for skin in self.final_skins:
-            mesh = skin.mesh_index
-            skin.apply(offsets[:, self._places[mesh]], self.moved[mesh], keyed_world, final_world)
-        clips, deepest = self._clips(keyed_world, final_world, offsets)
-        for layer_id, (depths, where) in touched.items():
-            column = self.layer_ids.index(layer_id)
-            clips[:, column], deepest[:, column] = depths, where
-        self._tell_limbs(first_frame, clips, 1)
-        return (first_frame, rotations, translations, offsets, added, clips, deepest), spent
-
-    def _tell_limbs(self, first_frame, columns, which):
-        """Put what is told of the limbs, as `Limb.shown` counts it, into their layers' columns (F, L, ...), in place."""
-        for limb in self.limbs:
-            column = self.layer_ids.index(limb.layer.id)
-            shown = limb.shown(range(first_frame, first_frame + len(columns)))[which]
-            columns[:, column] = np.maximum(columns[:, column], shown)
-
-    def _keep_apart(self, first_frame, final_world, offsets, added):
-        """Let the touch layers move the skin, adding to offsets and ``added`` in place.
-
-        Returns {layer id: (clip depths (F, 2) with and without it, mesh and vertex of the deepest (F, 2))} and the seconds that each took.
-        """
-        found, spent = {}, []
-        for touch in self.touches:
-            began = time.perf_counter()
-            so_far = {mesh: self.moves_of(mesh, own, offsets) for mesh, own in touch.vertices.items()}
-            amounts = np.array([touch.layer.amount_at(first_frame + frame) for frame in range(len(offsets))])
-            moves, *measured = touch.advance(final_world, so_far, amounts)
-            found[touch.layer.id] = measured
-            column = self.layer_ids.index(touch.layer.id)
-            for mesh, own in touch.vertices.items():
-                offsets[:, self._places[mesh]][:, np.searchsorted(self.moved[mesh], own)] += moves[mesh].astype(np.float32)
-                lengths = np.linalg.norm(moves[mesh], axis=2).max(1, initial=0.0) * self.spec.setup.metres_per_unit
-                added[:, column] = np.maximum(added[:, column], lengths)
-            spent.append(time.perf_counter() - began)
-        return found, spent
-
-    def _clips(self, keyed_world, final_world, offsets):
-        clips = np.zeros((len(keyed_world), len(self.layer_ids), 2), np.float32)
-        deepest = np.full((*clips.shape[:2], 2), -1)
-        for layer_id, depth in self.clip_depths.items():
-            column = self.layer_ids.index(layer_id)
-            moves = {index: self.moves_of(index, own, offsets) for index, own, _ in depth.parts if index in self.moved}
-            clips[:, column, 0], deepest[:, column] = depth.depths(final_world, moves)
-            clips[:, column, 1] = depth.depths(keyed_world, {})[0]
-        return clips, deepest
-
-    def moves_of(self, mesh, vertices, offsets):
-        """The offsets (F, n, 3) of some vertices of a mesh, zero where the run moves them not."""
-        moved, out = self.moved[mesh], np.zeros((len(offsets), len(vertices), 3), np.float32)
-        known = np.flatnonzero(np.isin(vertices, moved))
-        out[:, known] = offsets[:, self._places[mesh]][:, np.searchsorted(moved, vertices[known])]
-        return out
-
-    def _all_offsets(self, frames, soft):
-        """The solids' offsets put together, in the order of ``moved``; where two move one vertex, both count."""
-        out = np.zeros((frames, sum(map(len, self.moved.values())), 3), np.float32)
-        for solid, moves in zip(self.solids, soft, strict=True):
-            mesh = solid.mesh_index
-            out[:, self._places[mesh]][:, np.searchsorted(self.moved[mesh], solid.vertices)] += moves.astype(np.float32)
-        return out
-
-
-def _moved(parts):
-    """The vertices that any part moves, {mesh index: sorted vertices}, from pairs of a mesh index and vertices."""
-    found = {}
-    for mesh, vertices in parts:
-        found[mesh] = np.union1d(found.get(mesh, np.zeros(0, int)), vertices)
-    return dict(sorted(found.items()))
 
 
 def substeps_of(layers, solids, frame_rate, props=()):

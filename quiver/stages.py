@@ -7,6 +7,7 @@ import numpy as np
 from quiver.errors import Unstable
 from quiver.rig import transforms
 from quiver.rig.pose import world_matrices
+from quiver.props import advance_together
 from quiver.waves import Wave
 
 
@@ -73,6 +74,7 @@ class Stage:
         frames = len(moving.final.rotations)
         try:
             turns = [self._swing_wave(moving, frames, threads)] if self.wave else []
+            advance_together(self.props, moving.world, [prop.jumped[moving.span] for prop in self.props], frames)
             turns += [self._swing_prop(prop, moving, frames) for prop in self.props]
         except Unstable as error:
             raise Unstable(error.layer, moving.at + error.frame, error.reason) from error
@@ -95,7 +97,7 @@ class Stage:
         return turn
 
     def _swing_prop(self, prop, moving, frames):
-        record, keyed = prop.advance(moving.world, prop.jumped[moving.span], frames)
+        record, keyed = prop.record, prop.way
         amounts = np.array([prop.layer.amount_at(frame) for frame in range(moving.at, moving.at + frames)])
         world, ends = moving.world, slice(self.substeps - 1, None, self.substeps)
 

@@ -16,8 +16,8 @@ SECONDS_TO_SETTLE = 0.8
 
 def main():
     FOLDER.mkdir(parents=True, exist_ok=True)
-    with RunningApp(with_demo=True) as app:
-        app.wait_for(lambda: app.query("SELECT count(*) FROM jobs_job WHERE state = 'finished'") == 4)
+    with RunningApp(with_demo=("Mudwick", "Tidewarden")) as app:
+        app.wait_for(lambda: app.query("SELECT count(*) FROM jobs_job WHERE state = 'finished'") == 8)
         with Browser(app.base) as browser:
             take_all(app, browser)
         with Browser(app.base, webgl=False) as browser:
@@ -50,7 +50,7 @@ def take_all(app, browser):
     keep(browser, "motion-both")
     desk("motion")
     browser.set_value("#dial-wobble_rate", 1.8)
-    browser.wait_for("return document.querySelector('#take-status').textContent.includes('Take 5 finished')")
+    browser.wait_for("return document.querySelector('#take-status').textContent.includes('Take 9 finished')")
     browser.run("document.querySelector('.dials').scrollIntoView(); desk.player.go(33)")
     keep(browser, "motion-dials")
     browser.open(f"/characters/{app.mudwick}/motion/?layer=belly")
@@ -87,11 +87,65 @@ def take_all(app, browser):
     desk("takes")
     browser.run("document.querySelector('[data-look=xray]').click(); desk.player.go(20)")
     keep(browser, "takes")
+    poke(browser, desk)
+    skin_on_skin(browser, desk)
+    tidewarden(app, browser)
     desk("bake")
     browser.click(".bake-form .button.is-keen")
     browser.wait_for("return document.querySelector('.takes .download')")
     browser.run("desk.player.go(27)")
     keep(browser, "bake")
+
+
+def poke(browser, desk):
+    """A ball on its way into the flank."""
+    desk("takes")
+    browser.click("[data-look=joints]")
+    browser.click("[data-act=poke]")
+    browser.wait_for("return desk.poke.store")
+    browser.click("[data-poke=throw]")
+    canvas = browser.find("#canvas")
+    for _ in range(2):
+        # The first one takes the mail bag along.
+        ActionChains(browser.driver).move_to_element_with_offset(canvas, 20, 40).click().perform()
+        browser.wait_for("return desk.poke._things.ball?.visible")
+        time.sleep(0.3)
+    keep(browser, "poke", settle=0.0)
+    browser.click("[data-act=poke]")
+
+
+def skin_on_skin(browser, desk):
+    """The forelegs are kept from the rest of the skin."""
+    desk("contacts")
+    browser.click("[data-look=joints]")
+    browser.set_value("[aria-label='Joints whose skin touches, with commas']", "fore_lower_l, fore_lower_r")
+    browser.click(".touches .is-keen")
+    browser.wait_for("return document.querySelectorAll('.touches li').length === 1")
+    time.sleep(1)
+    browser.wait_for("return window.desk.ended?.state === 'finished'")
+    browser.run("document.querySelector('.touches').scrollIntoView({block: 'end'}); document.getElementById('score').scrollTo(0, 9999)")
+    browser.run("desk.player.go(0); desk.stage.controls.target.set(-0.27, 0.5, 0.25)")
+    browser.run("desk.stage.camera.position.set(-1.5, 0.45, -0.75); desk.stage.controls.update()")
+    keep(browser, "skin-on-skin")
+
+
+def tidewarden(app, browser):
+    """The coat over the legs, simulated; and how deep it clips as keyed."""
+    browser.open(f"/characters/{app.demo('Tidewarden')}/motion/?layer=coat-skirt")
+    browser.wait_for("return window.desk.ended?.state === 'finished'")
+    browser.run("document.querySelector('[data-look=joints]').click(); desk.player.go(13)")
+    browser.run("document.querySelector('.dials').scrollIntoView()")
+    browser.run("desk.stage.controls.target.set(0, 0.92, 0); desk.stage.camera.position.set(2.6, 1.2, 3.2); desk.stage.controls.update()")
+    keep(browser, "tidewarden")
+    browser.open(f"/characters/{app.demo('Tidewarden')}/contacts/")
+    browser.wait_for("return window.desk.ended?.state === 'finished'")
+    for look in ("joints", "xray", "depth"):
+        browser.click(f"[data-look={look}]")
+    browser.click("[data-show=keyed]")
+    browser.run("desk.player.go(14); desk.stage.controls.target.set(0, 0.8, 0)")
+    browser.run("desk.stage.camera.position.set(1.6, 0.7, 2.4); desk.stage.controls.update()")
+    browser.wait_for("return desk.depth.shown")
+    keep(browser, "depth")
 
 
 def refuse(browser):
@@ -102,8 +156,8 @@ def refuse(browser):
     browser.wait_for("return document.querySelector('.is-refused')")
 
 
-def keep(browser, name):
-    time.sleep(SECONDS_TO_SETTLE)
+def keep(browser, name, settle=SECONDS_TO_SETTLE):
+    time.sleep(settle)
     browser.driver.save_screenshot(str(FOLDER / f"{name}.png"))
 
 

@@ -73,7 +73,7 @@ class CrossingTest(TestCase):
         lowest, highest = np.inf, -np.inf
         for index, mesh in enumerate(self.character.meshes):
             places = skinned_positions(mesh, world).astype(float)
-            places[self.taken.touches[0].vertices[index]] += self.moves[index][-1]
+            places[self.taken.outcome.touches[0].vertices[index]] += self.moves[index][-1]
             at_crossing = np.linalg.norm(places[:, [0, 2]], axis=1) < 0.02
             if index == 0:
                 highest = places[at_crossing, 1].max()
@@ -88,7 +88,7 @@ class CrossingTest(TestCase):
 
     def test_nothing_far_off_moves_and_around_it_is_smooth(self):
         for index, mesh in enumerate(self.character.meshes):
-            rest, own = mesh.positions, self.taken.touches[0].vertices[index]
+            rest, own = mesh.positions, self.taken.outcome.touches[0].vertices[index]
             moves = np.zeros_like(rest)
             moves[own] = self.moves[index][-1]
             away = np.abs(rest[:, [0, 2]]).max(1) > 0.06 + 4.0 * SPREAD
@@ -213,7 +213,7 @@ class RestTest(TestCase):
     def test_the_rest_pose_is_not_touched(self):
         character = arms()
         run = Run(TakeSpec(character, touching(character), "clip"))
-        touch = run.touches[0]
+        touch = run.outcome.touches[0]
         moves, depths, _ = touch.advance(rest_matrices(character.skeleton)[None], {}, np.ones(1))
         self.assertEqual(max(np.abs(each).max(initial=0.0) for each in moves.values()), 0.0)
         self.assertEqual(depths.max(), 0.0)

@@ -1,7 +1,7 @@
 """Particles that lie on a surface which moves, sixteen at a time: contacts.py's `push_spots` for points that are one particle each.
 
-``points`` and ``old`` (P, 4) as in soft.py. ``indices`` int32 (B, 16): the particles, each named once at the most; -1 (the last row, which
-is nobody's) where there is none. ``params`` (PARAMS B, 16): see the constants.
+``points`` and ``old`` (P, 4) as in soft.py. ``indices`` int32 (B, 16): the particles, each named once at the most; a row that is
+nobody's where there is none. ``params`` (PARAMS B, 16): see the constants.
 """
 
 import numpy as np

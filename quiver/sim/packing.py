@@ -185,11 +185,12 @@ def _kinds(slots):
     return kinds, table.reshape(-1, LANES)
 
 
-def spots_in_lanes(spots):
-    """Spots as `push_spots` takes them, of points that are one particle each, as kernels/spots.py takes them: indices and params."""
+def spots_in_lanes(spots, particles):
+    """Spots as `push_spots` takes them, of points that are one each of so many particles, as kernels/spots.py takes them."""
     bases, corners, _, near, reaches, grips = spots
     count, blocks = len(reaches), -(-len(reaches) // LANES)
-    indices = np.full(blocks * LANES, -1, np.int32)
+    # An index of lanes is taken as an address: none may be negative.
+    indices = np.full(blocks * LANES, _nobody(particles), np.int32)
     indices[:count] = corners[:, 0]
     params, column = aligned((blocks, spot.PARAMS, LANES)), np.zeros(blocks * LANES, np.float32)
     ways = (bases - near[:, :3], near[:, 3:6] - near[:, :3], near[:, 6:9], near[:, 9:] - near[:, 6:9])

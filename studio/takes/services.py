@@ -79,9 +79,9 @@ def _keep_measures(take, run, chunk):
         kept.setdefault("volume", []).extend(np.round(chunk.measures[:, index, 0].astype(float), 2).tolist())
         kept.setdefault("stretch", []).extend(np.round(chunk.measures[:, index, 1].astype(float), 2).tolist())
         kept["cost"] = round(chunk.costs[1 + index], 3)
-    for index, touch in enumerate(run.touches):
+    for index, touch in enumerate(run.outcome.touches):
         take.measures.setdefault(touch.layer.id, {})["cost"] = round(chunk.costs[1 + len(run.solids) + index], 3)
-    measured = dict.fromkeys([*run.clip_depths, *(part.layer.id for part in (*run.touches, *run.limbs))])
+    measured = dict.fromkeys([*run.outcome.clip_depths, *(part.layer.id for part in (*run.outcome.touches, *run.outcome.limbs))])
     for layer_id in measured:
         kept, column = take.measures.setdefault(layer_id, {}), run.layer_ids.index(layer_id)
         millimetres = np.round(1000.0 * chunk.clips[:, column].astype(float), 2)
@@ -186,8 +186,8 @@ def clip_depths(take, frame, is_keyed=False):
         pose.rotations[0, take.rotated], pose.translations[0, take.translated] = rotations[row], translations[row]
     world = world_matrices(run.skeleton, pose)[0]
     out = {}
-    for depth in run.clip_depths.values():
-        moves = {mesh: run.moves_of(mesh, own, offsets)[0] for mesh, own, _ in depth.parts if mesh in run.moved}
+    for depth in run.outcome.clip_depths.values():
+        moves = {mesh: moved[0] for mesh, moved in run.outcome.moves_for(depth, offsets).items()}
         for mesh, depths in depth.everywhere(world, moves).items():
             whole = out.setdefault(mesh, np.full(len(run.spec.character.meshes[mesh].positions), np.nan))
             own = next(vertices for index, vertices, _ in depth.parts if index == mesh)

@@ -24,7 +24,7 @@ PATIENCE = 90.0
 
 
 class RunningApp:
-    """A context manager: serves while it is open. ``with_demo`` brings Mudwick in first."""
+    """A context manager: serves while it is open. ``with_demo`` brings Mudwick in first, or the demo characters that it names."""
 
     def __init__(self, with_demo=False):
         self.folder = pathlib.Path(tempfile.mkdtemp(prefix="keen-test-"))
@@ -39,7 +39,7 @@ class RunningApp:
     def __enter__(self):
         self._manage("migrate", "-v", "0")
         if self.with_demo:
-            self._manage("load_demo", "Mudwick")
+            self._manage("load_demo", *(self.with_demo if isinstance(self.with_demo, tuple) else ["Mudwick"]))
         port = _free_port()
         self.base = f"http://127.0.0.1:{port}"
         self._process = subprocess.Popen(
@@ -111,8 +111,12 @@ class RunningApp:
 
     @property
     def mudwick(self):
-        """The demo character's number."""
-        return self.query("SELECT id FROM characters_character WHERE is_demo AND name = 'Mudwick'")
+        """Mudwick's number."""
+        return self.demo("Mudwick")
+
+    def demo(self, name):
+        """The number of a demo character."""
+        return self.query(f"SELECT id FROM characters_character WHERE is_demo AND name = '{name}'")
 
     def bring_in_long_arm(self):
         """A character whose clip lasts long enough to be interrupted; a chain is on it, and nothing runs yet."""

@@ -5,7 +5,7 @@ from unittest import TestCase
 import numpy as np
 
 from quiver.kernels import contacts, spots
-from quiver.sim.packing import spots_in_lanes
+from quiver.sim.packing import row_count, spots_in_lanes
 
 COUNT, SUBSTEPS = 37, 6
 
@@ -26,7 +26,7 @@ def scene(rng):
 class SpotTest(TestCase):
     def pushed(self, how):
         points, old, single = scene(np.random.default_rng(6))
-        arrays = spots_in_lanes(single) if how in (spots.push_spot_lanes, spots.push_spot_lanes.py_func) else single
+        arrays = spots_in_lanes(single, COUNT) if how in (spots.push_spot_lanes, spots.push_spot_lanes.py_func) else single
         for step in range(SUBSTEPS):
             how(step, SUBSTEPS, points, old, *arrays)
             old[:] = points
@@ -48,3 +48,11 @@ class SpotTest(TestCase):
         free = began & (np.arange(COUNT) != 5)
         self.assertGreater(free.sum(), 8)
         self.assertGreater(gap[free].min(), -2e-3)
+
+    def test_lanes_without_a_point_name_the_row_that_is_nobodys(self):
+        """What an index names is read and written, so none may lie outside of the points."""
+        _, _, single = scene(np.random.default_rng(6))
+        indices, _ = spots_in_lanes(single, COUNT)
+        empty = indices.ravel()[COUNT:]
+        self.assertGreater(len(empty), 0)
+        self.assertTrue(((empty >= COUNT) & (empty < 4 * row_count(COUNT))).all(), empty)
