@@ -5,7 +5,8 @@ import itertools
 import numpy as np
 
 from quiver.bodies import chain as swing
-from quiver.bodies import fitting, prop
+from quiver.bodies import fitting
+from quiver.bodies import prop as prop_body
 from quiver.contacts import PropContacts
 from quiver.errors import BadInput, Unstable
 from quiver.jumps import jumps_of
@@ -18,7 +19,7 @@ from quiver.rig.skinning import skinned_positions
 from quiver.sim.bounds import RUNAWAY
 from quiver.sim.obstacles import shape_rows
 
-ROUNDED, KNOCK_GRIP = 0.2, 0.4
+ROUNDED, KNOCK_GRIP = 0.02, 0.4
 """How round a prop's box is, against its least half side, and the coefficient of friction between two props."""
 KINDS = {"ball": rigid.BALL, "hinge": rigid.HINGE, "free": rigid.FREE}
 
@@ -33,7 +34,7 @@ class Prop:
         name = character.skeleton.names[node]
         if len(triangles) < 1:
             raise BadInput(f"{layer.name}: expected a joint that moves a thing of its own, “{name}” moves no mesh")
-        self.body = body = prop.build(places * self.scale, triangles)
+        self.body = body = prop_body.build(places * self.scale, triangles)
         rest = rest_matrices(character.skeleton)[node]
         self.rest_place, self.rest_turn = rest[:, 3] * self.scale, transforms.pure_rotations(rest[:, :3])
         pivot = body.axes.T @ (self.rest_place - body.centre)

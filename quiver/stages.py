@@ -5,9 +5,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from quiver.errors import Unstable
+from quiver.props import advance_together
 from quiver.rig import transforms
 from quiver.rig.pose import world_matrices
-from quiver.props import advance_together
 from quiver.waves import Wave
 
 

@@ -8,10 +8,13 @@ import numpy as np
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
+from quiver.rig.character import Character, Mesh
 from quiver.rig.pose import world_matrices
-from quiver.setup import ChainPick
+from quiver.setup import ChainPick, Setup
 from quiver.setup_document import dumps, loads
 from quiver.stack import Run, TakeSpec
+from tests.makers import moving_clip, skeleton_of
+from tests.solids import box_surface
 
 
 class MudwickTest(TestCase):
@@ -92,3 +95,24 @@ class MudwickTest(TestCase):
 
     def test_the_setup_comes_back(self):
         self.assertEqual(dumps(loads(dumps(self.setup))), dumps(self.setup))
+
+
+class KnockTest(TestCase):
+    def test_two_things_let_go_into_each_other_stay_apart_only_where_they_knock(self):
+        """Two boxes fall free, the upper one quicker; where they knock it stays above."""
+        skeleton = skeleton_of([(0, 1.0, 0), (0, 1.5, 0)], [-1, -1], names=("low", "high"))
+        places, triangles = box_surface((0.2, 0.2, 0.2), (1, 1, 1))
+        meshes = tuple(Mesh(name, node, (places - 0.1).astype(np.float32), triangles) for node, name in enumerate(("low", "high")))
+        character = Character("boxes", skeleton, meshes, (moving_clip(0, [0.0, 1.0], [(0, 1, 0), (0, 1, 0)]),))
+        heights = {}
+        for knocks in ("no", "yes"):
+            setup = replace(Setup(), preroll_frames=0.0)
+            for name, gravity in (("low", 10.0), ("high", 100.0)):
+                setup = setup.with_new_chain(ChainPick(name, name), kind="prop")
+                layer = setup.layers[-1]
+                values = layer.values | {"joint": "free", "gravity": gravity, "knocks": knocks}
+                setup = setup.with_layer(replace(layer, values=values))
+            chunks = list(Run(TakeSpec(character, setup, "clip")).chunks())
+            heights[knocks] = np.concatenate([chunk.translations for chunk in chunks])[:14, :, 1]
+        self.assertLess((heights["no"][:, 1] - heights["no"][:, 0]).min(), 0.0)
+        self.assertGreater((heights["yes"][:, 1] - heights["yes"][:, 0]).min(), 0.19)

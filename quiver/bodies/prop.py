@@ -34,7 +34,16 @@ def build(places, triangles):
         axes[:, 2] *= -1.0
     # A thing as thin as a needle would spin without end.
     inertia = np.maximum(inertia, 1e-3 * max(inertia.max(), 1e-12))
-    return PropBody(mass, centre, axes, inertia, spread_points(places))
+    return PropBody(mass, centre, axes, inertia, spread_points(_with_middles(places, triangles)))
+
+
+def _with_middles(places, triangles):
+    """The places, and where there are few of them the middles of the triangles and of their edges too: a box touches not only by corners."""
+    if len(places) >= MOST_POINTS:
+        return places
+    corners = places[triangles]
+    edges = 0.5 * (corners + np.roll(corners, 1, axis=1))
+    return np.unique(np.concatenate([places, corners.mean(1), edges.reshape(-1, 3)]).round(9), axis=0)
 
 
 def _solid(places, triangles):

@@ -1,12 +1,13 @@
 """Rigid bodies against closed forms: a pendulum, free fall and spin, a thing on a slope; and the kernel against its plain copy."""
 
+import itertools
 from unittest import TestCase
 
 import numpy as np
 
 from quiver.bodies import prop
 from quiver.bodies.chain import GRAVITY
-from quiver.kernels import rigid
+from quiver.kernels import knocks, rigid
 from quiver.rig import transforms
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
 from tests.solids import box_surface
@@ -149,3 +150,86 @@ class PlainCopyTest(TestCase):
             body = body_of(1.0, (0.01, 0.02, 0.03), pivot, (0.0, 0.0, 1.0))
             ends.append(run(state, body, 40, rigid.HINGE, touches=touches, limit=1.0, hold=0.01, plain=plain))
         np.testing.assert_allclose(*ends, atol=1e-5)
+
+
+class KnockTest(TestCase):
+    """Bodies that knock against each other: boxes of 20 cm."""
+
+    SIDE = 0.2
+
+    def make(self, places, velocities, turns=None, mass=1.0):
+        """Bodies as `knock` takes them: states, numbers, points; and what each is to others: shapes and boxes."""
+        corners = 0.5 * self.SIDE * np.array(list(itertools.product((-1.0, 0.0, 1.0), repeat=3)))
+        inertia = np.full(3, mass * self.SIDE**2 / 6.0)
+        states = [
+            np.concatenate([place, [0, 0, 0, 1.0] if turns is None else turns[k], velocities[k], np.zeros(3)])
+            for k, place in enumerate(places)
+        ]
+        shape = shape_rows([[0.098, 0.098, 0.098, 0.098]], [0.17], [0.5])[0]
+        return [np.array(state, float) for state in states], body_of(mass, inertia), corners, shape, np.array([0.0, 0.0, 0.0, 0.002])
+
+    def step(self, states, body, points, shape, box, pull, ground=False):
+        """One substep of all, then of all pairs."""
+        old = [state.copy() for state in states]
+        touches = None
+        for state in states:
+            if ground:
+                touches = (points, np.zeros((len(points), 1)), frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]])[None], 2, 0))[0], GROUND)
+            run(state, body, 1, rigid.FREE, pull, touches)
+        for a, b in itertools.combinations(range(len(states)), 2):
+            parts = [(states[k], old[k], body, rigid.FREE, STILL, points) for k in (a, b)]
+            knocks.knock(*parts[0], *parts[1], np.stack([shape, shape]), np.stack([box, box]), DT)
+
+    def momenta(self, states):
+        """Momentum, and angular momentum about the origin, of bodies of one kilogram (their inertia is the same about every axis)."""
+        moving = sum(state[7:10] for state in states)
+        return moving, sum(np.cross(state[:3], state[7:10]) + self.SIDE**2 / 6.0 * state[10:] for state in states)
+
+    def test_two_free_bodies_that_meet_keep_their_momentum(self):
+        tilted = transforms.from_axis_angle(np.array([0.3, 0.5, 0.8]), 0.6)
+        states, *scene = self.make(
+            [(-0.3, 0.02, 0.0), (0.3, 0.0, 0.03)], [(2.0, 0.0, 0.0), (-1.0, 0.3, 0.0)], [tilted, np.array([0, 0, 0, 1.0])]
+        )
+        begun = self.momenta(states)
+        energy = sum(state[7:10] @ state[7:10] for state in states)
+        for _ in range(120):
+            self.step(states, *scene, np.zeros(3))
+        self.assertGreater(states[1][7], 0.0)
+        for before, after in zip(begun, self.momenta(states), strict=True):
+            np.testing.assert_allclose(after, before, atol=2e-3)
+        self.assertLess(sum(state[7:10] @ state[7:10] for state in states), energy)
+
+    def test_none_goes_through_the_other_however_fast(self):
+        for speed in (1.0, 10.0, 60.0):
+            states, *scene = self.make([(-0.6, 0.0, 0.0), (0.0, 0.0, 0.0)], [(speed, 0.0, 0.0), (0.0, 0.0, 0.0)])
+            for _ in range(240):
+                self.step(states, *scene, np.zeros(3))
+                self.assertGreater(states[1][0] - states[0][0], 0.9 * self.SIDE)
+
+    def test_one_on_the_other_comes_to_rest_and_stays(self):
+        states, *scene = self.make([(0.0, 0.11, 0.0), (0.01, 0.33, 0.0)], np.zeros((2, 3)))
+        for _ in range(288):
+            self.step(states, *scene, DOWN, ground=True)
+        before = np.array([state[:3] for state in states])
+        seen = []
+        for _ in range(288):
+            self.step(states, *scene, DOWN, ground=True)
+            seen.append([state[:3].copy() for state in states])
+        seen = np.array(seen)
+        np.testing.assert_allclose(before[:, 1], [0.1, 0.3], atol=1e-3)
+        self.assertLess(np.abs(np.diff(seen, axis=0)).max(), 5e-4)
+        self.assertLess(np.abs(seen[-1] - before).max(), 1e-2)
+
+    def test_the_plain_copy_does_the_same(self):
+        ways = []
+        for how in (knocks.knock, knocks.knock.py_func):
+            states, body, points, shape, box = self.make([(-0.09, 0.01, 0.0), (0.09, 0.0, 0.01)], [(1.0, 0.0, 0.0), (-1.0, 0.0, 0.0)])
+            old = [state - np.concatenate([0.01 * state[7:10], np.zeros(10)]) for state in states]
+            parts = [(states[k], old[k], body, rigid.FREE, STILL, points) for k in (0, 1)]
+            how(*parts[0], *parts[1], np.stack([shape, shape]), np.stack([box, box]), DT)
+            ways.append(np.array(states))
+        np.testing.assert_allclose(*ways, atol=1e-6, rtol=1e-5)
+        self.assertGreater(np.abs(ways[0][0, 0] + 0.09), 1e-3)
+
+
+GROUND = shape_rows([[1e9, 1e9, 0.0, 1e9]], [1e9], [0.5])
