@@ -38,7 +38,7 @@ def build(places, triangles):
 
 
 def _with_middles(places, triangles):
-    """The places, and where there are few of them the middles of the triangles and of their edges too: a box touches not only by corners."""
+    """The places, and where there are few of them the middles of triangles and edges too: a box touches not only by corners."""
     if len(places) >= MOST_POINTS:
         return places
     corners = places[triangles]
