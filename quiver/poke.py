@@ -70,7 +70,7 @@ class Poke:
     def obey(self, wish):
         """Take a wish of the hand: a dict with "do", one of `WISHES`, and what that takes. Raises BadInput."""
         kind = wish.get("do") if isinstance(wish, dict) else None
-        if kind not in WISHES:
+        if not isinstance(kind, str) or kind not in WISHES:
             raise BadInput(f"expected one of {', '.join(WISHES)} to do, got {str(kind)[:40]!r}")
         WISHES[kind](self, wish)
 

@@ -4,7 +4,9 @@ import numpy as np
 
 from quiver.bodies import chain, lattice, volume
 from quiver.kernels import chains, contacts, kinematics, nearest, raster, rigid, skinning
+from quiver.kernels.knocks import knock
 from quiver.kernels.lanes import LANES
+from quiver.kernels.separate import separate
 from quiver.measure.solids import SolidMeasure
 from quiver.mesh.nearest import NearestOn
 from quiver.sim import solid
@@ -60,6 +62,11 @@ def _warm_contacts():
     still, body = np.tile([0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0], (2, 1)), np.concatenate([np.ones(4), np.zeros(6)])
     state, scene = np.concatenate([still[0], np.zeros(6)]), (nothing, np.zeros((0, 1)), frames.reshape(-1, contacts.FRAME), shapes)
     rigid.advance_rigid(state, body, rigid.FREE, still, 0.01, np.zeros(3), 1.0, 1.0, 0.0, np.pi, *scene, np.empty((1, 7)))
+    part = state, state.copy(), body, rigid.FREE, still[0], nothing
+    knock(*part, state.copy(), *part[1:], np.repeat(shapes, 2, 0), np.zeros((2, 4)), 0.01)
+    row, none = np.zeros(1, int), np.zeros(0, int)
+    touching = none, np.zeros((0, 3), np.int32), nothing, nothing, np.zeros(0)
+    separate(np.zeros((1, 3)), np.ones(1), np.append(row, 0), none, 0.5, 1, 1, 1e-5, *touching)
 
 
 if __name__ == "__main__":

@@ -114,7 +114,7 @@ class WishTest(TestCase):
     def test_what_cannot_be_done_is_refused_and_nothing_happens(self):
         poke = Poke(arms(), Setup(), "clip", 0)
         for wish in (
-            *({}, [], {"do": "sing"}, {"do": "grab"}, {"do": "grab", "mesh": 5, "vertex": 0, "at": [0, 0, 0]}),
+            *({}, [], {"do": []}, {"do": "sing"}, {"do": "grab"}, {"do": "grab", "mesh": 5, "vertex": 0, "at": [0, 0, 0]}),
             *({"do": "grab", "mesh": 0, "vertex": 10**6, "at": [0, 0, 0]}, {"do": "grab", "mesh": 0, "vertex": 1, "at": [0, 0]}),
             *({"do": "throw", "from": [0, 0, 0]}, {"do": "throw", "from": [0, 0, 1], "at": [0, 0, 0], "speed": 1e9}),
             *({"do": "press", "to": "here"}, {"do": "press", "to": [0, 0, float("nan")]}),

@@ -1,15 +1,18 @@
 """Headless Chromium with WebGL in software, and the few things the tests do with it."""
 
+import contextlib
 import pathlib
 import shutil
 import tempfile
 import time
 
 from selenium import webdriver
+from selenium.common.exceptions import StaleElementReferenceException
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 
 PATIENCE = 60.0
+TRIES = 5
 FLAGS = (
     "--headless=new",
     "--no-sandbox",
@@ -73,7 +76,12 @@ class Browser:
 
     def click(self, selector):
         self.wait_for("return document.querySelector(arguments[0])", selector)
-        self.find(selector).click()
+        for _ in range(TRIES):
+            # Between finding and clicking the page may show that part anew.
+            with contextlib.suppress(StaleElementReferenceException):
+                self.find(selector).click()
+                return
+        raise AssertionError(f"it was shown anew each time before it could be clicked: {selector}")
 
     def text(self, selector):
         return self.find(selector).text
