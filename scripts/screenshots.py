@@ -41,8 +41,7 @@ def take_all(app, browser):
     browser.run("desk.player.go(8)")
     keep(browser, "regions")
     desk("motion")
-    browser.run("const choice = document.getElementById('clip-choice'); choice.value = 'hop and land'; choice.form.submit();")
-    time.sleep(1)
+    choose_clip(browser, "hop and land")
     desk("motion")
     browser.click("[data-show=both]")
     browser.wait_for("return window.desk.view.ghost?.object.visible")
@@ -97,6 +96,11 @@ def take_all(app, browser):
     keep(browser, "bake")
 
 
+def choose_clip(browser, name):
+    browser.run("const choice = document.getElementById('clip-choice'); choice.value = arguments[0]; choice.form.submit();", name)
+    time.sleep(1)
+
+
 def poke(browser, desk):
     """A ball on its way into the flank."""
     desk("takes")
@@ -115,7 +119,11 @@ def poke(browser, desk):
 
 
 def skin_on_skin(browser, desk):
-    """The forelegs are kept from the rest of the skin."""
+    """The forelegs are kept from the rest of the skin on the walk; the capsules, fitted last, are taken back first."""
+    desk("contacts")
+    browser.click("#undo")
+    browser.wait_for("return document.querySelectorAll('.colliders .layer').length === 1")
+    choose_clip(browser, "walk")
     desk("contacts")
     browser.click("[data-look=joints]")
     browser.set_value("[aria-label='Joints whose skin touches, with commas']", "fore_lower_l, fore_lower_r")
