@@ -37,7 +37,7 @@ export class PointPicker {
     if (form) {
       form.elements.mesh.value = picked.length ? desk.partNames[picked[0].mesh] : '';
       form.elements.vertices.value = picked.map(({ vertex }) => vertex).join(' ');
-      form.querySelector('.picked').textContent = `${picked.length} point${picked.length === 1 ? '' : 's'}${picked.length < 3 ? ', three say how it turns' : ''}`;
+      form.querySelector('.picked').textContent = `${picked.length} point${picked.length === 1 ? '' : 's'}${picked.length ? ` of ${form.elements.mesh.value}` : ''}${picked.length < 3 ? ', three say how it turns' : ''}`;
     }
     desk.stage?.invalidate();
   }
