@@ -98,9 +98,7 @@ class Limb:
         self.added = np.linalg.norm(moved - points, axis=2).max(1)
         parent = self.skeleton.parents[self.node]
         linear = world[:, parent, :, :3] if parent >= 0 else np.broadcast_to(np.eye(3), (len(world), 3, 3))
-        frame = transforms.pure_rotations(linear)
-        local = np.einsum("fji,fj->fi", frame, turns[:, :3]) * np.linalg.det(frame)[:, None]
-        self.turns = np.concatenate([local, turns[:, 3:]], axis=1)
+        self.turns = transforms.seen_in(turns, transforms.pure_rotations(linear))
 
     def _cleared(self, turn, points, rows, pivot):
         """A turn in the world, from ``turn`` on, that lets nothing cross, or as far as it may go."""
@@ -133,7 +131,7 @@ class Limb:
         return transforms.slerp(transforms.IDENTITY, turn, np.array(self.limit / angle))
 
     def _evened(self, turns):
-        """The turns over the frames around each, so that a limb does not snap aside: the largest first, then the mean."""
+        """The turns (F, 4) evened out over the frames around each, so that a limb does not snap aside."""
         turns = np.where(turns[:, 3:] < 0.0, -turns, turns)
         around = 2 * self.smooth + 1
         padded = np.concatenate([turns[:1].repeat(self.smooth, 0), turns, turns[-1:].repeat(self.smooth, 0)])

@@ -315,5 +315,5 @@ class PropContacts(Followed):
 
     def __init__(self, contacts, met, body):
         super().__init__(contacts, met)
-        self.points = np.ascontiguousarray((body.points - body.centre) @ body.axes)
+        self.points = body.own_points
         self.reaches = np.ascontiguousarray(contacts.reaches(body.points)[:, met])

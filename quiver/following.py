@@ -52,6 +52,7 @@ class FollowerRide:
 
     @property
     def is_free(self):
+        """Whether anything moves its points."""
         return bool(self.carriers)
 
     def moved(self, places, world, amounts, per_frame):

@@ -17,13 +17,19 @@ class LiveRun(Run):
         self.before = self.after = None
         super().__init__(TakeSpec(character, replace(setup, layers=layers), clip_name), threads)
         # How deep anything clips is not asked of a frame that is gone at once.
-        self.outcome.clip_depths, self.limbs, self.outcome.limbs = {}, [], []
+        self.outcome.clip_depths = {}
         self.rotated = np.arange(len(self.skeleton), dtype=np.int32)
         self.translated = np.union1d(self.translated, np.flatnonzero(self.skeleton.parents < 0)).astype(np.int32)
         self.at = 0
 
+    def pose_at(self, frame):
+        """The clip's Pose (J,) at a frame, its limbs kept clear; to be asked before `begin`."""
+        return super()._keyed(np.array([frame]))[0]
+
     def begin(self, pose):
         """Stand at rest in a Pose (J,)."""
+        # What is told of limbs counts in frames of the clip.
+        self.limbs = []
         world = world_matrices(self.skeleton, pose.repeated(1))
         for part in (*self.waves, *self.solids, *self.props):
             part.start(world[0])

@@ -39,10 +39,10 @@ class MovedSkin:
 
 
 class Outcome:
-    """Made of a run once its parts are there; touches, limbs and final_skins are its parts that simulate nothing."""
+    """Made of a run once its parts are there; touches and final_skins are those that move only the skin."""
 
-    def __init__(self, run, touches, limbs, final_skins, clip_depths):
-        self.run, self.touches, self.limbs, self.final_skins, self.clip_depths = run, touches, limbs, final_skins, clip_depths
+    def __init__(self, run, touches, final_skins, clip_depths):
+        self.run, self.touches, self.final_skins, self.clip_depths = run, touches, final_skins, clip_depths
         parts = [(part.mesh_index, part.vertices) for part in (*run.solids, *final_skins)]
         self.skin = MovedSkin(parts + [item for touch in touches for item in touch.vertices.items()])
 
@@ -87,7 +87,7 @@ class Outcome:
 
     def _tell_limbs(self, first_frame, columns, which):
         """Put what is told of the limbs, as `Limb.shown` counts it, into their layers' columns (F, L, ...), in place."""
-        for limb in self.limbs:
+        for limb in self.run.limbs:
             column = self.run.layer_ids.index(limb.layer.id)
             shown = limb.shown(range(first_frame, first_frame + len(columns)))[which]
             columns[:, column] = np.maximum(columns[:, column], shown)

@@ -17,7 +17,7 @@ from quiver.rig.skinning import skinned_positions
 from quiver.skins import Feeler, surface_of
 
 BALL, PLATE = "(ball)", "(plate)"
-"""Names of the joints that the hand's own things ride on; no file names a joint so."""
+"""Names of the joints that the hand's own things ride on; where a file has such names too, these mean the hand's."""
 BALL_SHARE, PLATE_SHARE, PATCH_SHARE = 0.05, 0.22, 0.045
 """Radius of the ball, half the plate's side, and radius of what a hand takes hold of, as shares of the character's size."""
 PARKED = 40.0
@@ -51,7 +51,7 @@ class Poke:
         # What the stage knows nothing of is told apart.
         self.run.rotated = self.run.rotated[: self.nodes]
         self.run.translated = self.run.translated[self.run.translated < self.nodes]
-        self.base = self.run.clip.sample(self.run.skeleton, np.array([frame / self.rate]))[0]
+        self.base = self.run.pose_at(frame)
         self.pose = self.base.copy()
         self.run.begin(self.pose)
         self.low = float(min(skinned_positions(mesh, self._world())[:, 1].min() for mesh in character.meshes)) if character.meshes else 0.0
@@ -158,6 +158,7 @@ class Carry:
         self.base = poke.pose.translations[self.roots].copy()
 
     def posed(self, pose, back):
+        """The next Pose (J,): from ``pose``, the one before, where it holds on, else ``back``, which it may change."""
         here = pose.translations[self.roots]
         back.translations[self.roots] = here + 0.5 * (self.base + self.to - self.start - here)
         return back
@@ -186,6 +187,7 @@ class Bend:
         return LIMB
 
     def posed(self, pose, back):
+        """As `Carry.posed`."""
         for name in ("translations", "rotations", "scales"):
             getattr(back, name)[self.joints] = getattr(pose, name)[self.joints]
         for _ in range(BENDS):
@@ -198,8 +200,8 @@ class Bend:
                 turn = transforms.slerp(np.array(transforms.IDENTITY), turn, share)
                 parent = self.skeleton.parents[joint]
                 frame = transforms.pure_rotations(world[parent, :, :3]) if parent >= 0 else np.eye(3)
-                local = np.append(frame.T @ turn[:3] * np.sign(np.linalg.det(frame)), turn[3])
-                back.rotations[joint] = transforms.normalised(transforms.multiply(local, back.rotations[joint]))
+                turn = transforms.multiply(transforms.seen_in(turn, frame), back.rotations[joint])
+                back.rotations[joint] = transforms.normalised(turn)
         return back
 
     def end(self):
@@ -238,6 +240,7 @@ class Tug:
         return points, self.carried.corners[self.rows], self.carried.shares[self.rows], spots, count, count + 1.0
 
     def posed(self, pose, back):
+        """As `Carry.posed`: no joint is held."""
         return back
 
     def end(self):

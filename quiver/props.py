@@ -47,7 +47,7 @@ class Prop:
         self.numbers = np.concatenate([[1.0 / body.mass], 1.0 / body.inertia, pivot, axis])
         self.kind, self.knocks = KINDS[layer.value("joint")], layer.value("knocks") == "yes"
         self.box, self.shape = _box_of(body)
-        self.points = np.ascontiguousarray((body.points - body.centre) @ body.axes)
+        self.points = body.own_points
         # From the joint's own turn to the principal axes, and the centre seen from the joint.
         self.own_turn = self.rest_turn.T @ body.axes
         self.own_centre = self.rest_turn.T @ (body.centre - self.rest_place)
@@ -139,9 +139,8 @@ class Prop:
         """Turn, and move where it is free, the joint in a pose (S, J), in place; world (S, J, 3, 4) as it carries it, amounts (S,)."""
         parent = self.skeleton.parents[self.node]
         linear = world[:, parent, :, :3] if parent >= 0 else np.broadcast_to(np.eye(3), (len(record), 3, 3))
-        frames = transforms.pure_rotations(linear)
         turns = transforms.slerp(self._aims(keyed), transforms.multiply(record[:, 3:], transforms.inverse(keyed[:, 3:])), amounts)
-        local = np.concatenate([np.einsum("sji,sj->si", frames, turns[:, :3]) * np.linalg.det(frames)[:, None], turns[:, 3:]], axis=1)
+        local = transforms.seen_in(turns, transforms.pure_rotations(linear))
         pose.rotations[:, self.node] = transforms.multiply(local, pose.rotations[:, self.node])
         if self.layer.value("joint") == "free":
             moved = record[:, :3] + transforms.rotate(record[:, 3:], self.pivot) - keyed[:, :3]
@@ -158,8 +157,7 @@ class Prop:
 
     def added(self, record, keyed):
         """How far the thing's furthest point is from its keyed place, (F,) [m]."""
-        own = (self.body.points - self.body.centre) @ self.body.axes
-        places = [each[:, None, :3] + transforms.rotate(each[:, None, 3:], own[None]) for each in (record, keyed)]
+        places = [each[:, None, :3] + transforms.rotate(each[:, None, 3:], self.points[None]) for each in (record, keyed)]
         return np.linalg.norm(places[0] - places[1], axis=2).max(1)
 
 
@@ -201,8 +199,7 @@ def _step_and_knock(props, sample):
 
 def _box_of(body):
     """What a body is to others that it knocks against, as kernels/knocks.py takes it: its box (4,) and shape (SHAPE,)."""
-    own = (body.points - body.centre) @ body.axes
-    low, high = own.min(0), own.max(0)
+    low, high = body.own_points.min(0), body.own_points.max(0)
     half = np.maximum(0.5 * (high - low), 1e-4)
     radius = ROUNDED * float(half.min())
     core = half - radius

@@ -87,7 +87,7 @@ class Run:
         self.solids = [SOFT[layer.kind](spec.character, layer, spec.setup, self.notes) for layer in layers if layer.kind in SOFT]
         self.props = _props(spec, layers, paths, self.notes)
         self.contacts = Contacts(spec.character, spec.setup)
-        self.limbs = self._limbs(layers)
+        self.limbs, self._follower_rides = self._limbs(layers), {}
         drivers = {int(node) for path in paths for node in path.drivers} | {prop.node for prop in self.props}
         driven = {below for node in drivers for below in self.skeleton.below(node)}
         for part in (*self.solids, *self.props):
@@ -116,7 +116,7 @@ class Run:
         turned = {below for node in (*self.rotated, *self.translated) for below in self.skeleton.below(int(node))}
         layer_paths = [(layer.id, [k for k, path in enumerate(paths) if path.layer == index]) for index, layer in enumerate(chain_layers)]
         skins = final_skins(spec.character, spec.setup, turned)
-        self.outcome = Outcome(self, self._touches(layers), self.limbs, skins, clip_depths_of(self, layer_paths))
+        self.outcome = Outcome(self, self._touches(layers), skins, clip_depths_of(self, layer_paths))
         self.moved = self.outcome.skin.vertices
 
     def _ridden(self, layer):
@@ -128,7 +128,9 @@ class Run:
         return [index for index, solid in enumerate(self.solids) if solid in carriers]
 
     def _follower_ride(self, name):
-        return FollowerRide(self.spec.character, self.spec.setup.follower(name), self.solids)
+        if name not in self._follower_rides:
+            self._follower_rides[name] = FollowerRide(self.spec.character, self.spec.setup.follower(name), self.solids)
+        return self._follower_rides[name]
 
     def ride_of(self, layer, place):
         """What a layer rides on that begins at a place in the rest pose [file units], or None."""

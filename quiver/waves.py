@@ -206,14 +206,12 @@ class Wave:
         total = np.tile(transforms.IDENTITY, (samples, chains, 1))
         parents = self.skeleton.parents[self.drivers]
         frames = transforms.pure_rotations(np.where(parents[:, :, None, None] >= 0, world[:, parents, :, :3], np.eye(3)))
-        mirrors = np.sign(np.linalg.det(frames))[..., None]
         for i in range(n):
             carried = transforms.rotate(total, keyed[:, :, i])
             turn = transforms.shortest_turn(carried, moved[:, :, i])
             here = transforms.multiply(turn, total)
             local = transforms.multiply(transforms.inverse(total), here)
-            axis = np.einsum("scji,scj->sci", frames[:, :, i], local[..., :3]) * mirrors[:, :, i]
-            turns[:, :, i] = np.concatenate([axis, local[..., 3:]], axis=-1)
+            turns[:, :, i] = transforms.seen_in(local, frames[:, :, i])
             total = here
         keyed_lengths = np.maximum(np.linalg.norm(keyed, axis=-1), 1e-12)
         return Driven(turns, np.linalg.norm(moved, axis=-1) / keyed_lengths)

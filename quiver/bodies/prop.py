@@ -22,6 +22,11 @@ class PropBody:
     inertia: np.ndarray
     points: np.ndarray
 
+    @property
+    def own_points(self):
+        """The points (M, 3) from the centre, along the principal axes [m]."""
+        return np.ascontiguousarray((self.points - self.centre) @ self.axes)
+
 
 def build(places, triangles):
     """The body of a mesh: places (V, 3) [m], triangles (F, 3); closed or open."""

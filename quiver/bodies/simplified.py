@@ -17,7 +17,7 @@ from quiver.rig.skinning import skinned_positions
 
 MOST_CELLS = 300_000
 """Cells of the grid in which hollows are filled."""
-FINEST, CELLS_A_BRIDGE = 56, 3.0
+FINEST, CELLS_A_BRIDGE = 56, 6.0
 """Cells along the longest side, at the most about so many, and across a bridge where that is coarser."""
 USUAL_BRIDGE = 0.06
 """The bridge we take, as a share of a mesh's size."""
@@ -45,7 +45,7 @@ def closed(surface, triangles, bridge):
     cell; where nothing is filled it is as exact as the surface.
     """
     size = np.ptp(surface, axis=0)
-    cell = max(float(size.max()) / FINEST, bridge / CELLS_A_BRIDGE * 0.5, 1e-9)
+    cell = max(float(size.max()) / FINEST, bridge / CELLS_A_BRIDGE, 1e-9)
     cell = max(cell, (float(np.prod(size + 2.0 * bridge)) / MOST_CELLS) ** (1 / 3))
     grid, counts = _grid(surface, cell, bridge)
     outside = _signed_distances(surface, triangles, grid, bridge + 2.0 * cell).reshape(counts)

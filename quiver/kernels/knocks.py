@@ -95,6 +95,7 @@ def out_of(one, old_one, body_one, points, other, old_other, body_other, shape, 
 
 @register_jitable
 def hang_again(body, state, kind, aim):
+    """Bring a body's pivot back to where it hangs, if it does."""
     if kind != FREE:
         rx, ry, rz = spun(aim[3], aim[4], aim[5], aim[6], body[PIVOT], body[PIVOT + 1], body[PIVOT + 2])
         hang(body, state, aim[0] + rx, aim[1] + ry, aim[2] + rz)

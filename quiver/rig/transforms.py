@@ -56,6 +56,12 @@ def rotate(quaternions, vectors):
     return vectors + w * twice + crossed(xyz, twice)
 
 
+def seen_in(turns, frames):
+    """Rotations of the world, quaternions (..., 4), as they are in orthonormal frames (..., 3, 3), which may be mirrored."""
+    axes = np.einsum("...ji,...j->...i", frames, turns[..., :3]) * np.sign(np.linalg.det(frames))[..., None]
+    return np.concatenate([axes, turns[..., 3:]], axis=-1)
+
+
 def slerp(a, b, share):
     """From unit quaternion a to b along the shorter way; ``share`` has the leading shape. Exact at 0 and where a is b."""
     share = np.asarray(share, float)[..., None]

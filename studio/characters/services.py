@@ -131,6 +131,13 @@ def _depth_first(children):
     return order
 
 
+def joint_names(row, text):
+    """The joints that a text names, with commas between them; a joint's own name may have a comma in it."""
+    if any(node["name"] == text for node in row.facts["nodes"]):
+        return [text]
+    return [name.strip() for name in text.split(",") if name.strip()]
+
+
 @transaction.atomic
 def remove(row):
     """Delete a character with all that was made of it."""

@@ -13,7 +13,7 @@ from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.setup_document import FAR
-from studio.characters.services import loaded
+from studio.characters.services import joint_names, loaded
 from studio.takes.edits import edit
 
 FIRST_SHARE = 0.08
@@ -117,7 +117,7 @@ def add_touch(row, of, joints, against):
         region = row.setup.region(of)
         return edit(row, lambda setup: setup.with_new_touch(of, against), f"{region.name} touches")
     character, _ = loaded(row.pk)
-    mesh, levels = picking.moved_by(character, [name.strip() for name in joints.split(",") if name.strip()])
+    mesh, levels = picking.moved_by(character, joint_names(row, joints.strip()))
 
     def change(setup):
         setup = setup.with_new_region(joints[:200], mesh.name, len(levels), regions.encode(levels))

@@ -14,7 +14,7 @@ from quiver.mesh.topology import topology
 from quiver.parts import check_region
 from quiver.sheets import Sheet
 from quiver.solids import Solid
-from studio.characters.services import loaded, refresh_clip_lengths
+from studio.characters.services import joint_names, loaded, refresh_clip_lengths
 from studio.motion.models import OwnPreset
 from studio.takes.edits import after_change, edit
 
@@ -41,19 +41,12 @@ def add_hung(row, kind, where, end, branches, layer_id):
 def _pick(row, where, end, branches):
     if not where:
         raise BadInput("expected the joint to hang the chain on: click one on the stage, or type its name")
-    names = _joint_names(row, where)
+    names = joint_names(row, where)
     if len(names) < 2:
         return setups.ChainPick(where, end, (), branches)
     if end or branches:
         raise BadInput(f"expected either a root with an end or the {len(names)} joints of the chain themselves, got both")
     return setups.ChainPick(picked=tuple(names))
-
-
-def _joint_names(row, text):
-    """The joints that a text names, with commas between them; a joint's own name may have a comma in it."""
-    if any(node["name"] == text for node in row.facts["nodes"]):
-        return [text]
-    return [name.strip() for name in text.split(",") if name.strip()]
 
 
 def add_soft(row, kind, source, value):
@@ -68,7 +61,7 @@ def add_soft(row, kind, source, value):
         return edit(row, lambda setup: setup.with_new_soft(kind, value), f"{label} of {row.setup.region(value).name}")
     character, _ = loaded(row.pk)
     if source == "joints":
-        mesh, levels = picking.moved_by(character, _joint_names(row, value.strip()))
+        mesh, levels = picking.moved_by(character, joint_names(row, value.strip()))
         name, options = value, {}
     elif source == "mesh":
         mesh = character.mesh(value)

@@ -37,7 +37,7 @@ def play(pk, begin, wishes, send):
         raise BadInput("expected a clip's name and a frame to stand in")
     poke = Poke(character, row.setup, clip, frame)
     run, step = poke.run, frames.OFFSET_STEP / row.setup.metres_per_unit
-    send(told({"things": poke.sizes, "frameRate": poke.rate}))
+    send(told({"things": poke.sizes}))
     send(frames.header(run.rotated, run.translated, [], poke.rate, 0, 1, run.moved))
     made = seen = 0
     due = time.monotonic()

@@ -81,7 +81,7 @@ def _keep_measures(take, run, chunk):
         kept["cost"] = round(chunk.costs[1 + index], 3)
     for index, touch in enumerate(run.outcome.touches):
         take.measures.setdefault(touch.layer.id, {})["cost"] = round(chunk.costs[1 + len(run.solids) + index], 3)
-    measured = dict.fromkeys([*run.outcome.clip_depths, *(part.layer.id for part in (*run.outcome.touches, *run.outcome.limbs))])
+    measured = dict.fromkeys([*run.outcome.clip_depths, *(part.layer.id for part in (*run.outcome.touches, *run.limbs))])
     for layer_id in measured:
         kept, column = take.measures.setdefault(layer_id, {}), run.layer_ids.index(layer_id)
         millimetres = np.round(1000.0 * chunk.clips[:, column].astype(float), 2)

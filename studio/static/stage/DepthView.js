@@ -6,6 +6,7 @@ export class DepthView {
     this.isOn = isOn;
     this.shown = this.asked = '';
     if (!isOn) { this.desk.view.influence.showDepths([], null); this.note(''); }
+    else if (!this.desk.takeId) this.note('No take yet: run one, and the depth of what clips is shown.');
   }
 
   /** Called with each drawing: another frame, or another take, is asked for once. */
@@ -14,7 +15,7 @@ export class DepthView {
     if (!this.isOn) return;
     const at = Math.round(frame), key = `${desk.takeId}/${at}/${desk.take?.loaded}/${desk.shown}`;
     const isAsking = !this.player.isPlaying && !desk.brush?.isOn && !desk.poke?.isOn && desk.take?.has(at);
-    if (!isAsking) { if (this.shown) { desk.view.influence.showDepths([], null); this.shown = this.asked = ''; } return; }
+    if (!isAsking) { if (this.shown) { desk.view.influence.showDepths([], null); this.note(''); this.shown = this.asked = ''; } return; }
     if (key !== this.asked) { this.asked = key; this._ask(key, at); }
   }
 

@@ -57,8 +57,8 @@ export class Influence {
   /** Show how deep each part (by number) clips, levels of one byte a vertex as a region's; null shows none. */
   showDepths(parts, levels) {
     for (const { mesh, slot } of this._slots) {
-      slot.regionShown.value = levels ? 2 : 0;
-      if (!levels) continue;
+      if (!levels) { if (slot.regionShown.value === 2) slot.regionShown.value = 0; continue; }
+      slot.regionShown.value = 2;
       const own = levels[parts.indexOf(mesh)], { level } = mesh.geometry.attributes;
       for (let v = 0; v < level.count; v++) level.array[v] = own && own[v] !== OUT ? own[v] / FULL : -1;
       level.needsUpdate = true;
@@ -68,8 +68,8 @@ export class Influence {
   /** Show a region's levels (Uint8Array) on its mesh, everything else as out; null shows none. */
   showRegion(regionMesh, levels) {
     for (const { mesh, slot } of this._slots) {
-      slot.regionShown.value = levels ? 1 : 0;
-      if (!levels) continue;
+      if (!levels) { if (slot.regionShown.value === 1) slot.regionShown.value = 0; continue; }
+      slot.regionShown.value = 1;
       const { level } = mesh.geometry.attributes;
       for (let v = 0; v < level.count; v++) level.array[v] = mesh === regionMesh && levels[v] !== OUT ? levels[v] / FULL : -1;
       level.needsUpdate = true;

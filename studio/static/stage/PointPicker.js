@@ -31,6 +31,10 @@ export class PointPicker {
     return true;
   }
 
+  move() {}
+
+  up() {}
+
   _tell() {
     const { form, picked, desk } = this;
     for (const button of document.querySelectorAll('[data-pick]')) button.setAttribute('aria-pressed', String(button.form === form));

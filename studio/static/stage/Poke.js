@@ -102,7 +102,7 @@ export class Poke {
       else if (facts.refused) this._say(facts.refused);
       else if (facts.rotated) this._pending = new FrameStore(facts);
       else if (facts.frame) this._place(facts);
-      else { this.sizes = facts.things; this._rate = facts.frameRate; }
+      else this.sizes = facts.things;
     });
   }
 

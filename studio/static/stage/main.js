@@ -171,51 +171,26 @@ function connectPointer(canvas) {
   });
 }
 
-/** A press on a collider's dots takes it; one beside them turns the view. */
-function connectColliders(canvas) {
-  desk.colliders = new ColliderHand(desk, { announce });
-  desk.clipMark = new ClipMark(desk.view, desk.quills.size);
-  desk.stage.scene.add(desk.clipMark.object);
-  element.addEventListener('pointerdown', (event) => {
-    if (event.target !== canvas || !desk.colliders.down(event)) return;
-    event.stopPropagation();
-    canvas.setPointerCapture(event.pointerId);
-  }, true);
-  canvas.addEventListener('pointermove', (event) => desk.colliders.move(event));
-  canvas.addEventListener('pointerup', () => desk.colliders.up());
-}
-
-/** While points are asked for, a press on the skin picks one. */
-function connectPicker(canvas) {
+/** What takes a press on the stage, the first before the others; a press that none takes turns the view. */
+function connectHands(canvas) {
   desk.picker = new PointPicker(desk);
-  desk.stage.scene.add(desk.picker.object);
-  element.addEventListener('pointerdown', (event) => { if (event.target === canvas && desk.picker.down(event)) event.stopPropagation(); }, true);
-}
-
-/** With poke on, a press on the character is the hand's; one beside it turns the view. */
-function connectPoke(canvas) {
   desk.poke = new Poke(desk, { note, hold: () => player.play(false), onChange: showQuills });
+  desk.colliders = new ColliderHand(desk, { announce });
+  desk.brush = new Brush(desk, { note, onPainted: () => { announce('region-painted'); desk.wantedTake = ''; refresh(); } });
+  desk.clipMark = new ClipMark(desk.view, desk.quills.size);
+  desk.stage.scene.add(desk.clipMark.object, desk.picker.object);
+  const hands = [desk.picker, desk.poke, desk.colliders, desk.brush];
   element.addEventListener('pointerdown', (event) => {
-    if (event.target !== canvas || !desk.poke.down(event)) return;
+    if (event.target !== canvas || !hands.some((hand) => hand.down(event))) return;
     event.stopPropagation();
     canvas.setPointerCapture(event.pointerId);
   }, true);
-  canvas.addEventListener('pointermove', (event) => desk.poke.move(event));
-  canvas.addEventListener('pointerup', () => desk.poke.up());
-  canvas.addEventListener('pointercancel', () => desk.poke.up());
+  canvas.addEventListener('pointermove', (event) => hands.forEach((hand) => hand.move(event)));
+  for (const end of ['pointerup', 'pointercancel']) canvas.addEventListener(end, () => hands.forEach((hand) => hand.up()));
 }
 
-/** The brush comes before the camera: a press on the skin paints, one beside it turns the view. */
-function connectBrush(canvas) {
-  desk.brush = new Brush(desk, { note, onPainted: () => { announce('region-painted'); desk.wantedTake = ''; refresh(); } });
-  element.addEventListener('pointerdown', (event) => {
-    if (event.target !== canvas || !desk.brush.down(event)) return;
-    event.stopPropagation();
-    canvas.setPointerCapture(event.pointerId);
-  }, true);
-  canvas.addEventListener('pointermove', (event) => desk.brush.move(event));
-  canvas.addEventListener('pointerup', () => desk.brush.up());
-  canvas.addEventListener('pointercancel', () => desk.brush.up());
+/** What the brush's panel asks of it, and what follows the panel. */
+function connectBrush() {
   document.addEventListener('click', (event) => {
     const command = event.target.closest?.('[data-spot]')?.dataset.spot;
     if (command) desk.brush.begin(command);
@@ -316,7 +291,7 @@ async function start() {
   connectPanel({ onJoint: joint, frameNow: () => player.frame });
   if (!canDraw()) {
     byId('no-webgl').hidden = false;
-    byId('canvas').hidden = true;
+    byId('canvas').hidden = byId('poke').hidden = true;
     await refresh();
     desk.isReady = true;
     return;
@@ -341,11 +316,9 @@ async function start() {
   desk.stage.look(desk.view.box(desk.clip));
   desk.stage.onDraw.add(draw);
   desk.depth = new DepthView(desk, player, note);
-  connectPicker(byId('canvas'));
-  connectPoke(byId('canvas'));
   connectPointer(byId('canvas'));
-  connectColliders(byId('canvas'));
-  connectBrush(byId('canvas'));
+  connectHands(byId('canvas'));
+  connectBrush();
   await desk.brush.follow();
   await desk.colliders.follow();
   showQuills();
