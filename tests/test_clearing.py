@@ -6,6 +6,7 @@ from unittest import TestCase
 import numpy as np
 
 from quiver.errors import BadInput
+from quiver.poke import Poke
 from quiver.rig.character import Character
 from quiver.rig.pose import world_matrices
 from quiver.setup import ChainPick, Setup
@@ -91,6 +92,12 @@ class LegTest(TestCase):
         run = Run(TakeSpec(self.character, self.setup, "clip", 8, 16))
         rotations = np.concatenate([chunk.rotations for chunk in run.chunks()])
         np.testing.assert_allclose(world_of(run, rotations, np.zeros((9, 0, 3))), whole[8:17], atol=1e-6)
+
+    def test_poke_stands_in_the_pose_that_is_clear(self):
+        poke = Poke(self.character, with_dials(self.setup, smooth=0.0), "clip", 12)
+        self.assertLess(gap(self.keyed)[12], -0.05)
+        self.assertGreater(gap(world_matrices(poke.run.skeleton, poke.base.repeated(1)))[0], -6e-3)
+        poke.step()
 
     def test_what_overlaps_at_rest_may_stay_so(self):
         ball = self.setup.colliders[1]

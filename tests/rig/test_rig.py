@@ -146,3 +146,12 @@ class SkinningTest(TestCase):
         np.testing.assert_allclose(
             skinned_positions(mesh, world, "dual quaternion"), plain_linear(mesh, skin_matrices(mesh, world)), atol=1e-4
         )
+
+
+class SeenInTest(TestCase):
+    def test_a_turn_of_the_world_in_a_frame_even_a_mirrored_one(self):
+        frame = transforms.to_matrices(transforms.from_axis_angle(np.array([0.4, 0.2, 0.9]), 0.8))
+        turn = transforms.from_axis_angle(np.array([0.1, 0.7, -0.3]), 1.2)
+        for each in (frame, frame * [-1.0, 1.0, 1.0]):
+            local = transforms.to_matrices(transforms.seen_in(turn, each))
+            np.testing.assert_allclose(each @ local @ each.T, transforms.to_matrices(turn), atol=1e-12)
