@@ -228,8 +228,7 @@ class PlainSolid:
         goals, slots, lanes = run.model.places.T
         _, _, packed, kinds, table, *_ = run.model.tets
         edges = (run.made.nodes[tets_of[:, 1:]] - run.made.nodes[tets_of[:, :1]]).reshape(-1, 9)
-        ends = [packed[goals + row, lanes] for row in (tets.GOAL, tets.SOFTNESS)]
-        params = np.column_stack([edges, *ends]).astype(np.float32)
+        params = np.column_stack([edges, packed[goals, lanes]]).astype(np.float32)
         matrices = table.reshape(-1, tets.MATRICES, LANES)[kinds[slots], :, lanes]
         # Each tetrahedron is a fan of its own.
         numbers = np.arange(len(tets_of), dtype=np.int32)
@@ -259,7 +258,7 @@ def _scalar_solve():
         "scatter": _scatter_one,
     }
     scope = vars(tets) | {name: register_jitable(word) for name, word in words.items()}
-    for name in ("combined", "crossed", "gained"):
+    for name in ("combined", "crossed", "dotted"):
         scope[name] = register_jitable(types.FunctionType(getattr(tets, name).__code__, scope))
     return njit(error_model="numpy")(types.FunctionType(tets.solve_fans.py_func.__code__, scope))
 

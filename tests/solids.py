@@ -11,7 +11,7 @@ from quiver.sim import solid
 
 FRAME_RATE = 24.0
 STEPS = (
-    *("begin", "since", "move", "predict_rows", "finish_rows", "solve_fans", "solve_cords", "solve_hinges"),
+    *("begin", "move", "predict_rows", "finish_rows", "solve_fans", "solve_cords", "solve_hinges"),
     *("measure_fans", "measure_ways", "push_held", "push_spots", "push_spot_lanes", "push_pairs"),
 )
 

@@ -12,11 +12,11 @@ velocities  (P / 4, 16)         [m/s]
 targets     float64 (S, N, 3)   keyed places of the N particles after each of S substeps [m]
 before      float64 (N, 3)      keyed places when the frame began [m]
 positions   float64 (N, 3)      the particles, brought from the frame's begin to its end [m]
-pull        (N, 3)              what a substep adds to the velocity [m/s]
+pulls       (P / 4, 16)         what a substep adds to the velocity [m/s]; one row only where that is the same for all
 masses      (N,)                inverse masses [1/kg]
 goals       (S + 1, P / 4, 16)  scratch: the keyed places, since the frame began [m]
 holds       (P / 4, 16)         share of the way to its keyed place that a particle is drawn in a substep; 1 pins it
-pulls, old  (P / 4, 16)         scratch
+old         (P / 4, 16)         scratch
 begun       (2, P, 4)           scratch: the particles when the frame began, to float32, and what that leaves [m]
 ==========  ==================  =====================================================================
 
@@ -47,21 +47,19 @@ from quiver.kernels.ways import measure_ways
 
 
 @njit(nogil=True, cache=True)
-def begin(first, end, positions, masses, pull, points, pulls, begun):
-    """Make ready for a frame of particles first..end-1; ``pulls`` as points (P, 4)."""
+def begin(first, end, positions, masses, before, targets, goals, points, begun):
+    """Make ready for a frame of particles first..end-1; ``goals`` as points (S + 1, P, 4)."""
     for v in range(first, end):
+        x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
         for k in range(3):
-            points[v, k], pulls[v, k], begun[0, v, k] = 0.0, pull[v, k], positions[v, k]
+            points[v, k], begun[0, v, k] = 0.0, positions[v, k]
             begun[1, v, k] = positions[v, k] - np.float64(begun[0, v, k])
         points[v, 3] = masses[v]
-
-
-@njit(nogil=True, cache=True)
-def since(first, end, keyed, positions, out):
-    """Keyed places (N, 3) of particles first..end-1 against ``positions``, as rows of ``out`` float32 (P, 4)."""
-    for v in range(first, end):
-        for k in range(3):
-            out[v, k] = keyed[v, k] - positions[v, k]
+        goals[0, v, 0], goals[0, v, 1], goals[0, v, 2] = before[v, 0] - x, before[v, 1] - y, before[v, 2] - z
+        for step in range(len(targets)):
+            goals[step + 1, v, 0] = targets[step, v, 0] - x
+            goals[step + 1, v, 1] = targets[step, v, 1] - y
+            goals[step + 1, v, 2] = targets[step, v, 2] - z
 
 
 @njit(nogil=True, cache=True)
@@ -75,14 +73,14 @@ def move(first, end, points, positions):
 @njit(nogil=True, cache=True, error_model="numpy")
 def predict_rows(first, end, is_first, dt, points, velocities, last, now, then, holds, pulls, old, keep, air, limit):
     """Find the velocities from the step that is over, and begin the next: keyed from ``now`` to ``then``."""
-    rate = np.float32(1.0) / dt
+    rate, apart = np.float32(1.0) / dt, len(pulls) > 1
     for row in range(first, end):
         place, goal, aim = load(points, row), load(now, row), load(then, row)
         velocity = load(velocities, row)
         if not is_first:
             velocity = velocity_of(place, goal, load(last, row), load(old, row), rate, limit)
         keyed = (aim - goal) * rate
-        velocity = fused(fused(velocity - keyed, keep, keyed), air, load(pulls, row))
+        velocity = fused(fused(velocity - keyed, keep, keyed), air, load(pulls, row if apart else 0))
         store(old, row, place)
         moved, hold = fused(velocity, dt, place), load(holds, row)
         store(points, row, where_less(hold, 1.0, fused(aim - moved, hold, moved), aim))
@@ -132,7 +130,7 @@ def _advance(
     dt,
     positions,
     masses,
-    pull,
+    pulls,
     keep,
     air,
     limit,
@@ -151,18 +149,15 @@ def _advance(
     part, crew  which of how many threads this is; all of them call this with one ``gate``, int64 (1,), zero at the start
     keep, air   the shares of the velocity, against the keyed motion and against the world, that survive a substep
     limit       [m/s] the greatest speed against the keyed motion
-    constraints tets, cords, hinges; scratch points, pulls, old, begun
+    constraints tets, cords, hinges; scratch points, old, begun
     """
-    points, pulls, old, begun = scratch
+    points, old, begun = scratch
     seam, wide = len(rows) - 1, points.reshape(-1, LANES)
     tets, cords, hinges = constraints
     substeps, count = len(targets), len(before)
     for domain in range(part, seam, crew):
         span = 4 * rows[domain], min(4 * rows[domain + 1], count)
-        begin(*span, positions, masses, pull, points, pulls.reshape(-1, 4), begun)
-        since(*span, before, positions, goals[0].reshape(-1, 4))
-        for step in range(substeps):
-            since(*span, targets[step], positions, goals[step + 1].reshape(-1, 4))
+        begin(*span, positions, masses, before, targets, goals.reshape(substeps + 1, -1, 4), points, begun)
     if seam > 1:
         meet(gate, crew)
     for domain in range(part, seam + 1, crew):

@@ -18,11 +18,11 @@ points    (P, 4)             as in soft.py
 fans      int32 (B, 4)       per block: tetrahedra n in each fan; first row in indices; in params; first of its n slots
 indices   int32 (rows, 16)   n + 3 rows per block: the particles of its fans. A ring that closes names its first one again;
                              lanes without a fan name a point that is nobody's
-params    (rows, 16)         5 n + 6 rows per block: three for the way from the fan's first particle to each other one when the frame
-                             began [m], then GOAL and SOFTNESS of each tetrahedron
+params    (rows, 16)         4 n + 6 rows per block: three for the way from the fan's first particle to each other one when the frame
+                             began [m], then the goal of each tetrahedron: six times the volume that it wants [m3]
 kinds     int32 (slots,)     which matrices the tetrahedra of a slot have; those of a lattice's inside are all the same, and reading
                              them again and again from far memory made 50,000 tetrahedra a fifth slower (measured)
-matrices  (MATRICES K, 16)   SHAPE and VOLUME
+matrices  (MATRICES K, 16)   SHAPE, VOLUME, CENTRE and SOFTNESS
 drafts    (9 slots, 16)      or none: what is taken off the three edges before the shape pulls at them, see `settle`
 ========  =================  ======================================================================
 """
@@ -33,23 +33,22 @@ from numba.extending import register_jitable
 
 from quiver.kernels.lanes import fused, gather, larger, load, scatter, store
 
-GOAL = 0
-"""Six times the volume that the volume constraint wants [m3]."""
-SOFTNESS = 1
-"""Compliance of six times the volume, over dt squared; large where there is no tetrahedron."""
 SHAPE = 0
-"""What the shape's step moves the four particles by, per edge: rows 4 x 3, negative."""
-VOLUME = 12
-"""What the volume's push moves the four particles by, per gradient of the last three: rows 4 x 3."""
-MATRICES = 24
+"""What the shape's step moves the last three particles by, against the first, per edge: rows 3 x 3, negative."""
+VOLUME = 9
+"""What the volume's push moves them by, against the first, per gradient: six rows, the upper half of a symmetric matrix."""
+CENTRE = 15
+"""The shares of the last three particles in the mass of all; a pinned one has all of it."""
+SOFTNESS = 18
+"""Compliance of six times the volume, over dt squared; large where there is no tetrahedron."""
+MATRICES = 19
 TINY = 1e-30
 
 
 @register_jitable
-def combined(matrices, row, ax, ay, az, bx, by, bz, cx, cy, cz):
-    """The sum of three vectors, weighted by three rows."""
-    a, b, c = load(matrices, row), load(matrices, row + 1), load(matrices, row + 2)
-    return fused(c, cx, fused(b, bx, a * ax)), fused(c, cy, fused(b, by, a * ay)), fused(c, cz, fused(b, bz, a * az))
+def combined(a, b, c, ux, uy, uz, vx, vy, vz, wx, wy, wz):
+    """a u + b v + c w."""
+    return fused(c, wx, fused(b, vx, a * ux)), fused(c, wy, fused(b, vy, a * uy)), fused(c, wz, fused(b, vz, a * uz))
 
 
 @register_jitable
@@ -58,16 +57,14 @@ def crossed(ax, ay, az, bx, by, bz):
 
 
 @register_jitable
-def gained(g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z, ax, ay, az, bx, by, bz, cx, cy, cz, x, y, z):
-    """What the last three particles' moves a, b, c, against the first one's x y z, add along the gradients."""
-    along_x = fused(g3x, cx - x, fused(g2x, bx - x, g1x * (ax - x)))
-    along_y = fused(g3y, cy - y, fused(g2y, by - y, g1y * (ay - y)))
-    return fused(g3z, cz - z, fused(g2z, bz - z, fused(g1z, az - z, along_x + along_y)))
+def dotted(ax, ay, az, bx, by, bz, cx, cy, cz, ux, uy, uz, vx, vy, vz, wx, wy, wz):
+    """a . u + b . v + c . w, as three sums side by side: in one, each product would wait for the one before."""
+    return fused(cx, wx, fused(bx, vx, ax * ux)) + fused(cy, wy, fused(by, vy, ay * uy)) + fused(cz, wz, fused(bz, vz, az * uz))
 
 
 def goal_row(fan, k):
-    """The row of params, counted from the block's first, that holds the GOAL of tetrahedron ``k`` of a fan of so many; SOFTNESS follows."""
-    return 3 * fan + 6 + 2 * k
+    """The row of params, counted from the block's first, that holds the goal of tetrahedron ``k`` of a fan of so many."""
+    return 3 * fan + 6 + k
 
 
 def _solve_fans(first, end, points, fans, indices, params, kinds, matrices, drafts):
@@ -82,7 +79,6 @@ def _solve_fans(first, end, points, fans, indices, params, kinds, matrices, draf
         cx, cy, cz, cw = gather(points, indices, i + 2)
         r, q = p + 3, p + 3 * fan + 6
         for k in range(fan):
-            m = MATRICES * kinds[slot + k]
             dx, dy, dz, dw = gather(points, indices, i + 3 + k)
             e1x, e1y, e1z = load(params, p) + (bx - ax), load(params, p + 1) + (by - ay), load(params, p + 2) + (bz - az)
             e2x, e2y, e2z = load(params, r) + (cx - ax), load(params, r + 1) + (cy - ay), load(params, r + 2) + (cz - az)
@@ -92,32 +88,40 @@ def _solve_fans(first, end, points, fans, indices, params, kinds, matrices, draf
             g2x, g2y, g2z = crossed(e3x, e3y, e3z, e1x, e1y, e1z)
             g3x, g3y, g3z = crossed(e1x, e1y, e1z, e2x, e2y, e2z)
             gradients = (g1x, g1y, g1z, g2x, g2y, g2z, g3x, g3y, g3z)
-            v = m + VOLUME
-            v0x, v0y, v0z = combined(matrices, v, *gradients)
-            v1x, v1y, v1z = combined(matrices, v + 3, *gradients)
-            v2x, v2y, v2z = combined(matrices, v + 6, *gradients)
-            v3x, v3y, v3z = combined(matrices, v + 9, *gradients)
-            give = gained(*gradients, v1x, v1y, v1z, v2x, v2y, v2z, v3x, v3y, v3z, v0x, v0y, v0z)
+            v = MATRICES * kinds[slot + k] + VOLUME
+            v11, v12, v13 = load(matrices, v), load(matrices, v + 1), load(matrices, v + 2)
+            v22, v23, v33 = load(matrices, v + 3), load(matrices, v + 4), load(matrices, v + 5)
+            v1x, v1y, v1z = combined(v11, v12, v13, *gradients)
+            v2x, v2y, v2z = combined(v12, v22, v23, *gradients)
+            v3x, v3y, v3z = combined(v13, v23, v33, *gradients)
+            give = dotted(*gradients, v1x, v1y, v1z, v2x, v2y, v2z, v3x, v3y, v3z)
             # Divided here already, the slow division goes on while the shape is summed up.
-            share = 1.0 / larger(load(params, q + SOFTNESS) + give, TINY)
+            share = 1.0 / larger(load(matrices, v + SOFTNESS - VOLUME) + give, TINY)
             sixfold = fused(e1x, g1x, fused(e1y, g1y, e1z * g1z))
             if len(drafts):
                 d = 9 * (slot + k)
                 e1x, e1y, e1z = e1x - load(drafts, d), e1y - load(drafts, d + 1), e1z - load(drafts, d + 2)
                 e2x, e2y, e2z = e2x - load(drafts, d + 3), e2y - load(drafts, d + 4), e2z - load(drafts, d + 5)
                 e3x, e3y, e3z = e3x - load(drafts, d + 6), e3y - load(drafts, d + 7), e3z - load(drafts, d + 8)
-            s = m + SHAPE
-            s0x, s0y, s0z = combined(matrices, s, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-            s1x, s1y, s1z = combined(matrices, s + 3, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-            s2x, s2y, s2z = combined(matrices, s + 6, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-            s3x, s3y, s3z = combined(matrices, s + 9, e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
-            shape_done = gained(*gradients, s1x, s1y, s1z, s2x, s2y, s2z, s3x, s3y, s3z, s0x, s0y, s0z)
-            push = (load(params, q + GOAL) + shape_done - sixfold) * share
-            scatter(points, indices, i + 2 + k, fused(push, v2x, cx - s2x), fused(push, v2y, cy - s2y), fused(push, v2z, cz - s2z), cw)
-            ax, ay, az = fused(push, v0x, ax - s0x), fused(push, v0y, ay - s0y), fused(push, v0z, az - s0z)
-            bx, by, bz = fused(push, v1x, bx - s1x), fused(push, v1y, by - s1y), fused(push, v1z, bz - s1z)
-            cx, cy, cz, cw = fused(push, v3x, dx - s3x), fused(push, v3y, dy - s3y), fused(push, v3z, dz - s3z), dw
-            r, q = r + 3, q + 2
+            edges = (e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
+            s = v + SHAPE - VOLUME
+            s1x, s1y, s1z = combined(load(matrices, s), load(matrices, s + 1), load(matrices, s + 2), *edges)
+            s2x, s2y, s2z = combined(load(matrices, s + 3), load(matrices, s + 4), load(matrices, s + 5), *edges)
+            s3x, s3y, s3z = combined(load(matrices, s + 6), load(matrices, s + 7), load(matrices, s + 8), *edges)
+            shape_done = dotted(*gradients, s1x, s1y, s1z, s2x, s2y, s2z, s3x, s3y, s3z)
+            push = (load(params, q) + shape_done - sixfold) * share
+            # What the last three move by, against the first one; which moves so that their common centre stays.
+            u1x, u1y, u1z = fused(push, v1x, -s1x), fused(push, v1y, -s1y), fused(push, v1z, -s1z)
+            u2x, u2y, u2z = fused(push, v2x, -s2x), fused(push, v2y, -s2y), fused(push, v2z, -s2z)
+            u3x, u3y, u3z = fused(push, v3x, -s3x), fused(push, v3y, -s3y), fused(push, v3z, -s3z)
+            w = v + CENTRE - VOLUME
+            weights = (load(matrices, w), load(matrices, w + 1), load(matrices, w + 2))
+            ux, uy, uz = combined(*weights, u1x, u1y, u1z, u2x, u2y, u2z, u3x, u3y, u3z)
+            scatter(points, indices, i + 2 + k, cx + (u2x - ux), cy + (u2y - uy), cz + (u2z - uz), cw)
+            ax, ay, az = ax - ux, ay - uy, az - uz
+            bx, by, bz = bx + (u1x - ux), by + (u1y - uy), bz + (u1z - uz)
+            cx, cy, cz, cw = dx + (u3x - ux), dy + (u3y - uy), dz + (u3z - uz), dw
+            r, q = r + 3, q + 1
         scatter(points, indices, i + 2 + fan, cx, cy, cz, cw)
         scatter(points, indices, i, ax, ay, az, aw)
         scatter(points, indices, i + 1, bx, by, bz, bw)
@@ -152,7 +156,7 @@ def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, par
     stretch s, which keeps the energy convex however it is distorted or turned inside out. Its shape pulls at edges less the draft,
     which that push just balances. At rest the goals are the model's and the drafts are zero.
 
-    places int32 (T, 3) of each: its GOAL's row of params, its slot, its lane; gram (T, 3, 3) [1/m2] of the inverse rest edges,
+    places int32 (T, 3) of each: its goal's row of params, its slot, its lane; gram (T, 3, 3) [1/m2] of the inverse rest edges,
     metric (T, 3, 3) [m2] of the rest edges, sixfold (T,) six times the rest volumes [m3]; ratio of shear to bulk; pressure the share by
     which the solid wants to be larger
     """

@@ -68,8 +68,8 @@ def pack_hinges(hinges, bent, rows, count):
     return tuple(packed)
 
 
-def pack_fans(tets, goals, softness, matrices, rows, count):
-    """Pack tetrahedra (T, 4) with their goals, softness (T,) and matrices (T, MATRICES), as kernels/tets.py says.
+def pack_fans(tets, goals, matrices, rows, count):
+    """Pack tetrahedra (T, 4) with their goals (T,) and matrices (T, MATRICES), as kernels/tets.py says.
 
     Returns fans, indices, params, kinds, matrices, starts (D + 2,), and places int32 (T, 3): a goal's row of params, its slot, its lane.
     """
@@ -79,18 +79,19 @@ def pack_fans(tets, goals, softness, matrices, rows, count):
     order = np.lexsort(tets[:, 2::-1].T)
     walk, begins = walk_fans(np.ascontiguousarray(tets[order]))
     order = order[walk]
-    matrices, own = np.concatenate([_snapped(half) for half in np.split(matrices, [tet.VOLUME], 1)], 1)[order], tets[order]
+    parts = np.split(matrices, [tet.VOLUME, tet.CENTRE, tet.SOFTNESS], 1)
+    matrices, own = np.concatenate([_snapped(part) for part in parts], 1)[order], tets[order]
     lengths = np.diff(begins)
     fan_of = np.repeat(np.arange(len(lengths)), lengths)
     within = np.arange(len(own)) - begins[fan_of]
     domains = _domains(np.minimum.reduceat(own.min(1), begins[:-1]), np.maximum.reduceat(own.max(1), begins[:-1]), rows)
     sequence = _alike_first(matrices, within, begins[:-1])
-    made, starts, ends = _Blocks(count), [0], (goals[order], softness[order])
+    made, starts, goals = _Blocks(count), [0], goals[order]
     for domain in range(len(rows)):
         for length in range(LONGEST_FAN, 0, -1):
             chosen = sequence[(domains[sequence] == domain) & (lengths[sequence] == length)]
             if len(chosen):
-                made.add(own, begins[chosen][:, None] + np.arange(length), *ends, matrices)
+                made.add(own, begins[chosen][:, None] + np.arange(length), goals, matrices)
         starts.append(made.blocks)
     fans, indices, params, slots = made.arrays()
     kinds, table = _kinds(slots)
@@ -106,7 +107,7 @@ class _Blocks:
         self.count, self.blocks, self.at = count, 0, np.zeros(3, int)
         self.fans, self.indices, self.params, self.slots, self.members, self.places = ([] for _ in range(6))
 
-    def add(self, tets, fans, goals, softness, matrices):
+    def add(self, tets, fans, goals, matrices):
         """Pack fans of the same length, int (F, n) numbers of tetrahedra that follow each other."""
         length = fans.shape[1]
         items = np.concatenate([tets[fans[:, 0], :3], tets[fans, 3]], 1)
@@ -117,14 +118,13 @@ class _Blocks:
         rows = [tet.goal_row(length, k) for k in range(length + 1)]
         params = np.zeros((blocks, rows[-1], LANES), np.float32)
         slots = np.zeros((blocks, length, tet.MATRICES, LANES), np.float32)
+        slots[:, :, tet.SOFTNESS] = NO_TETRAHEDRON
         slots[block, :, :, lane] = matrices[fans]
         steps = np.array([length + 3, rows[-1], length])
         for k, row in enumerate(rows[:-1]):
-            params[:, row + tet.SOFTNESS] = NO_TETRAHEDRON
-            params[block, row + tet.GOAL, lane], params[block, row + tet.SOFTNESS, lane] = goals[fans[:, k]], softness[fans[:, k]]
-            goal = self.at[1] + block * steps[1] + row + tet.GOAL
+            params[block, row, lane] = goals[fans[:, k]]
             self.members.append(fans[:, k])
-            self.places.append(np.stack([goal, self.at[2] + block * length + k, lane], 1))
+            self.places.append(np.stack([self.at[1] + block * steps[1] + row, self.at[2] + block * length + k, lane], 1))
         begins = self.at + np.arange(blocks)[:, None] * steps
         self.fans.append(np.column_stack([np.full(blocks, length), begins]))
         self.indices.append(indices.reshape(-1, LANES))

@@ -68,10 +68,10 @@ def solid_model(
     rows = _rows_of_domains(tets, count)
     inverse_masses = np.where(body.is_free, 1.0 / body.masses, 0.0)
     shear, bulk = body.shear * young, body.bulk * young
-    matrices = np.concatenate(_steps(body, inverse_masses[tets], shear * dt**2), axis=1)
-    goals = (1.0 + shear / bulk + pressure) * body.sixfold
     softness = body.sixfold**2 / (bulk * body.volumes * dt**2)
-    *packed, starts, places = pack_fans(tets, goals, softness, matrices, rows, count)
+    matrices = np.column_stack([*_steps(body, inverse_masses[tets], shear * dt**2), softness])
+    goals = (1.0 + shear / bulk + pressure) * body.sixfold
+    *packed, starts, places = pack_fans(tets, goals, matrices, rows, count)
     drafts = aligned((9 * (len(packed[3]) if settles else 0), LANES))
     cords, limits = _cords(body, tets, longest, rows, count)
     hinges = pack_hinges(np.zeros((0, 4), np.int32), np.zeros((0, 3)), rows, count)
@@ -92,7 +92,7 @@ def sheet_model(body, dt, keep=1.0, air=1.0, gravity=(0.0, 0.0, 0.0), speed_limi
     count = len(body.masses)
     none = np.zeros((0, 4), np.int32)
     rows = _rows_of_domains(body.edges, count, WORTH_CUTTING_EDGES)
-    *packed, starts, places = pack_fans(none, np.zeros(0), np.zeros(0), np.zeros((0, tet.MATRICES)), rows, count)
+    *packed, starts, places = pack_fans(none, np.zeros(0), np.zeros((0, tet.MATRICES)), rows, count)
     cords, cord_places = pack_cords(body.edges, body.lengths, 1.0 / (body.stiffness * dt**2), False, rows, count)
     bent = np.column_stack([np.sin(body.angles), np.cos(body.angles), 1.0 / (body.bending * dt**2)])
     limits, hinges = CordLimits(body.edges, cord_places, body.lengths, 1.0), pack_hinges(body.hinges, bent, rows, count)
@@ -112,8 +112,8 @@ def _rows_of_domains(tets, count, worth=WORTH_CUTTING):
     """Where the domains begin, and where the last one ends, in rows of four particles."""
     ends = [0, row_count(count)]
     if len(tets) >= worth:
-        # Cut where both sides have as many.
-        ends.insert(1, int(np.median(tets.min(1))) // 4)
+        # Cut where as many lie before as behind, whatever spans the cut.
+        ends.insert(1, int(np.median([tets.min(1), tets.max(1)])) // 4)
     return np.array(ends, np.int32)
 
 
@@ -123,7 +123,7 @@ def wide(particles):
 
 
 def _steps(body, weights, shear):
-    """The constant matrices of a substep, (T, 12) each: from edges to the shape's moves, from volume gradients to the volume's.
+    """The constant matrices of a substep, as kernels/tets.py says: SHAPE (T, 9), VOLUME (T, 6), CENTRE (T, 3).
 
     weights (T, 4) inverse masses; ``shear`` [Pa s2] includes the substep squared.
     """
@@ -134,7 +134,17 @@ def _steps(body, weights, shear):
     stiffness[:, :, 0] = -stiffness[:, :, 1:].sum(2)
     stiffness *= (shear * body.volumes)[:, None, None]
     step = np.linalg.solve(np.eye(4) + weights[:, :, None] * stiffness, weights[:, :, None] * np.eye(4))
-    return (step @ stiffness)[:, :, 1:].reshape(-1, 12), (step[:, :, 1:] - step[:, :, :1]).reshape(-1, 12)
+    against_first = step[:, 1:] - step[:, :1]
+    volume = against_first[:, :, 1:] - against_first[:, :, :1]
+    upper = np.triu_indices(3)
+    return (against_first @ stiffness)[:, :, 1:].reshape(-1, 9), volume[:, *upper], _shares_of_mass(weights)[:, 1:]
+
+
+def _shares_of_mass(weights):
+    """The share (T, 4) of each particle in the mass of all four; a pinned one, of no inverse mass, has all of it."""
+    is_pinned = weights == 0.0
+    masses = np.where(is_pinned.any(1, keepdims=True), is_pinned, 1.0 / np.where(is_pinned, 1.0, weights))
+    return masses / masses.sum(1, keepdims=True)
 
 
 class SolidState:
@@ -147,14 +157,23 @@ class SolidState:
         self.velocities = self.rows.reshape(-1, 4)[:count]
         # Kept from frame to frame: new memory costs more than filling it.
         points = wide(count).reshape(-1, 4)
-        self.scratch = points, wide(count), wide(count), np.zeros((2, *points.shape), np.float32)
-        self._goals = None
+        self.scratch = points, wide(count), np.zeros((2, *points.shape), np.float32)
+        self._pulls, self._goals = wide(count), None
 
     def goals(self, substeps):
         """Room for keyed places (substeps + 1, P / 4, LANES)."""
         if self._goals is None or len(self._goals) != substeps + 1:
             self._goals = aligned((substeps + 1, row_count(len(self.positions)), LANES))
         return self._goals
+
+    def pulls(self, pull):
+        """What a substep adds to the velocities, (3,) for all or (N, 3) for each [m/s], as rows."""
+        if pull.ndim == 1:
+            rows = aligned((1, LANES))
+            rows.reshape(-1, 4)[:, :3] = pull
+            return rows
+        self._pulls.reshape(-1, 4)[: len(pull), :3] = pull
+        return self._pulls
 
     @property
     def greatest_speed(self):
@@ -177,7 +196,7 @@ def advance(model, state, targets, before, pull=None, threads=None, touches=NO_T
     `push_spots`, `push_spot_lanes` (kernels/spots.py) and `push_pairs` (kernels/contacts.py) take it.
     """
     pull = np.float32(model.dt) * np.asarray(model.gravity if pull is None else pull, np.float32)
-    body = (state.positions, model.inverse_masses, np.ascontiguousarray(np.broadcast_to(pull, state.positions.shape)))
+    body = (state.positions, model.inverse_masses, state.pulls(pull))
     shares = (np.float32(model.keep), np.float32(model.air), np.float32(model.speed_limit))
     keyed = (np.ascontiguousarray(targets, float), np.ascontiguousarray(before, float))
     scene = (

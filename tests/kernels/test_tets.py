@@ -17,7 +17,7 @@ class PlainCopyTest(TestCase):
         solid.settle(run.model, made.nodes * [1.0, 1.2, 0.9])
         rng = np.random.default_rng(0)
         shift = rng.normal(0.0, 0.02, made.nodes.shape) * body.is_free[:, None]
-        still, pull = np.repeat(made.nodes[None], 4, 0), np.full(made.nodes.shape, -0.04, np.float32)
+        still, pull = np.repeat(made.nodes[None], 4, 0), np.linspace(-0.08, 0.0, made.nodes.size).reshape(-1, 3)
 
         def scene():
             state, (fans, indices, params, *rest), (cord_indices, cord_params, starts) = (
@@ -27,7 +27,7 @@ class PlainCopyTest(TestCase):
             )
             layout = (fans, indices, params.copy(), *rest), (cord_indices, cord_params.copy(), starts), run.model.hinges
             shares = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
-            masses, rows = (run.model.inverse_masses, pull, *shares), (solid.NO_TOUCHES, run.model.rows, run.model.holds)
+            masses, rows = (run.model.inverse_masses, state.pulls(pull), *shares), (solid.NO_TOUCHES, run.model.rows, run.model.holds)
             return state, (state.positions, *masses, layout, *rows, still, made.nodes, state.rows, state.goals(4), state.scratch)
 
         (fast, ours), (slow, plain) = scene(), scene()
@@ -38,6 +38,17 @@ class PlainCopyTest(TestCase):
         self.assertGreater(np.abs(fast.velocities).max(), 0.1)
         np.testing.assert_allclose(fast.positions, slow.positions, atol=2e-6)
         np.testing.assert_allclose(fast.velocities, slow.velocities, atol=1e-3)
+
+    def test_a_pull_for_all_is_the_same_pull_for_each(self):
+        made, body = bar(0.12)
+
+        def moved(pull):
+            run = Run(made, body, 5e4)
+            solid.advance(run.model, run.state, run.targets, made.nodes, pull=pull)
+            return run.state.positions
+
+        everywhere = np.array([0.0, -9.81, 1.0])
+        np.testing.assert_array_equal(moved(everywhere), moved(np.tile(everywhere, (len(made.nodes), 1))))
 
     def test_two_threads_are_one_to_the_bit(self):
         made, body = bar(0.04)
