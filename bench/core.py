@@ -19,12 +19,12 @@ from quiver.kernels import skinning, tets
 from quiver.kernels.contacts import FRAME
 from quiver.kernels.lanes import LANES
 from quiver.rig.skinning import rows_of, skin
+from quiver.run.stack import Run, TakeSpec
 from quiver.sim import solid
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
 from quiver.sim.state import ChainState
 from quiver.sim.step import advance, motion_rows, reach_rows
-from quiver.stack import Run, TakeSpec
 from quiver.threads import CORES
 from tests.solids import box_surface
 

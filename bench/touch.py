@@ -8,17 +8,17 @@ from scipy.spatial import KDTree
 
 from bench.rows import against, colours_of, row, seconds
 from quiver.bodies import sheet
-from quiver.contacts import Carried
 from quiver.demo import mudwick
 from quiver.formats.gltf.reading import read_character
 from quiver.kernels.cords import solve_cords
 from quiver.kernels.hinges import solve_hinges
+from quiver.meeting.contacts import Carried
+from quiver.meeting.skins import SkinContacts
 from quiver.mesh.nearest import NearestOn
 from quiver.poke import Poke
+from quiver.run.stack import Run, TakeSpec
 from quiver.sim import solid
 from quiver.sim.packing import spots_in_lanes
-from quiver.skins import SkinContacts
-from quiver.stack import Run, TakeSpec
 
 SUBSTEPS, DT = 12, 1.0 / 288.0
 FILM_FPS = 24.0

@@ -9,7 +9,7 @@ from quiver import export, setup_document
 from quiver.bake import joints, meshes
 from quiver.errors import BadFormat, Finding, QuiverError
 from quiver.formats.gltf.reading import read_character
-from quiver.stack import Run, TakeSpec
+from quiver.run.stack import Run, TakeSpec
 
 
 def main(arguments=None):

@@ -9,12 +9,12 @@ import numpy as np
 
 from quiver.bodies.chain import GRAVITY
 from quiver.errors import BadInput
-from quiver.live import LiveRun
+from quiver.meeting.skins import Feeler, surface_of
 from quiver.rig import transforms
 from quiver.rig.pose import Pose, blended, jointed_world, rest_matrices, world_matrices
 from quiver.rig.skeleton import Skeleton
 from quiver.rig.skinning import skinned_positions
-from quiver.skins import Feeler, surface_of
+from quiver.run.live import LiveRun
 
 BALL, PLATE = "(ball)", "(plate)"
 """Names of the joints that the hand's own things ride on; where a file has such names too, these mean the hand's."""

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from quiver.errors import BadInput
+from quiver.run.solids import Solid
+from quiver.run.stack import substeps_of
 from quiver.sim import solid
-from quiver.solids import Solid
-from quiver.stack import substeps_of
 
 LONGEST, SETTLES = 480, 1.6
 """Frames of a test: so many settle times, but not more than the longest."""

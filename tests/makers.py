@@ -6,16 +6,16 @@ from dataclasses import replace
 import numpy as np
 
 from quiver.bake.joints import gather
-from quiver.contacts import Contacts
 from quiver.kernels.contacts import FRAME
+from quiver.meeting.contacts import Contacts
 from quiver.rig import transforms
 from quiver.rig.character import Character
 from quiver.rig.clip import Channel, Clip
 from quiver.rig.pose import Pose, world_matrices
 from quiver.rig.skeleton import Skeleton, parents_first
+from quiver.run.stack import Run, TakeSpec
 from quiver.setup import ChainPick, Setup
 from quiver.sim.obstacles import frame_rows, shape_rows
-from quiver.stack import Run, TakeSpec
 
 
 def skeleton_of(places, parents, names=None, rotations=None, scales=None):

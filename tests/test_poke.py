@@ -12,7 +12,7 @@ from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_positions
 from quiver.setup import Setup
 from tests.makers import chain_setup, moving_clip, straight
-from tests.test_touching import arms
+from tests.meeting.test_touching import arms
 
 
 class MudwickTest(TestCase):

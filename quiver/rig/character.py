@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from quiver.errors import BadInput
+from quiver.mesh import regions
 from quiver.rig.clip import Clip
 from quiver.rig.skeleton import Skeleton
 
@@ -61,6 +62,14 @@ class Character:
     def mesh_index(self, name):
         """Its place among the meshes. Raises BadInput likewise."""
         return _place_of(name, self.meshes, "meshes")
+
+    def painted(self, region):
+        """The mesh that a region belongs to and the region's levels. Raises BadInput where they do not fit, or the region is empty."""
+        mesh = self.mesh(region.mesh)
+        levels = regions.decode(region.values, len(mesh.positions))
+        if not regions.is_in(levels).any():
+            raise BadInput(f"expected a region with vertices in it, “{region.name}” is empty")
+        return mesh, levels
 
     def clip_or_still(self, name):
         """The named clip; with no name, one frame of the rest pose."""

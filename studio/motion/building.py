@@ -7,7 +7,7 @@ from django.db import transaction
 
 from quiver.bodies import conforming
 from quiver.mesh import regions
-from quiver.parts import check_region, surface_of, usual_edge
+from quiver.run.parts import surface_of, usual_edge
 from studio.characters.services import loaded
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
@@ -38,7 +38,7 @@ def build(job_id, context):
     row = build.character
     layer, setup = row.setup.layer(build.layer_id), row.setup
     character, _ = loaded(row.pk)
-    mesh, levels = check_region(character, setup.region(layer.region))
+    mesh, levels = character.painted(setup.region(layer.region))
     surface = surface_of(character, mesh, setup.metres_per_unit)
     edge = layer.value("cell_size") / 1000.0 or usual_edge(surface, regions.is_in(levels))
     found = conforming.tetrahedralise(surface, np.asarray(mesh.triangles), edge, context.keep_going)

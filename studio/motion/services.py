@@ -11,9 +11,8 @@ from quiver.errors import BadInput
 from quiver.formats import lattice
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
-from quiver.parts import check_region
-from quiver.sheets import Sheet
-from quiver.solids import Solid
+from quiver.run.sheets import Sheet
+from quiver.run.solids import Solid
 from studio.characters.services import joint_names, loaded, refresh_clip_lengths
 from studio.motion.models import OwnPreset
 from studio.takes.edits import after_change, edit
@@ -169,7 +168,7 @@ def mirror(row, layer_id):
         chains = tuple(picking.mirrored(character, pick) for pick in layer.chains)
         return edit(row, lambda setup: setup.with_copy(layer, name, chains=chains), f"{layer.name}: mirrored")
     region = row.setup.region(layer.region)
-    mesh, levels = check_region(character, region)
+    mesh, levels = character.painted(region)
     values = regions.encode(regions.mirrored(levels, topology(mesh.positions, mesh.triangles)))
 
     def change(setup):

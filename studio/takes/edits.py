@@ -3,8 +3,7 @@
 from dataclasses import replace
 
 from quiver.dials import SOFT_KINDS
-from quiver.parts import check_region
-from quiver.stack import Run, TakeSpec
+from quiver.run.stack import Run, TakeSpec
 from studio.characters.services import loaded
 from studio.takes.services import start_take
 
@@ -34,4 +33,4 @@ def _build(row, setup):
     Run(TakeSpec(character, replace(setup, layers=layers), row.active_clip))
     for layer in setup.layers:
         if layer.is_on and layer.kind in SOFT_KINDS:
-            check_region(character, setup.region(layer.region))
+            character.painted(setup.region(layer.region))

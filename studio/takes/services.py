@@ -10,7 +10,7 @@ from quiver import setup_document
 from quiver.errors import BadInput
 from quiver.formats import frames
 from quiver.rig.pose import world_matrices
-from quiver.stack import Run, TakeSpec
+from quiver.run.stack import Run, TakeSpec
 from studio.characters.services import loaded
 from studio.jobs import services as jobs
 from studio.jobs.models import Job

@@ -16,8 +16,8 @@ from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.rig import transforms
 from quiver.rig.pose import world_matrices
+from quiver.run.stack import Run, TakeSpec
 from quiver.setup import ChainPick, Setup
-from quiver.stack import Run, TakeSpec
 from tests.formats.makers import arm, glb_bytes
 from tests.formats.validator import issues_of
 

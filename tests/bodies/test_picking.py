@@ -8,8 +8,8 @@ from quiver.bodies import picking
 from quiver.errors import BadInput
 from quiver.rig.character import Character
 from quiver.rig.clip import Clip
+from quiver.run.stack import Run, TakeSpec
 from quiver.setup import ChainPick, Setup
-from quiver.stack import Run, TakeSpec
 from tests.makers import chain_setup, simulate, skeleton_of, turning_clip, world_of
 
 NAMES = ("base", "a", "b", "c", "fork", "left", "right", "right_tip")

@@ -7,10 +7,10 @@ import numpy as np
 from quiver.bodies import simplified
 from quiver.colliders import Collider
 from quiver.errors import BadInput
+from quiver.meeting.skins import Feeler, surface_of_collider
 from quiver.rig.character import Character, Mesh
 from quiver.rig.pose import rest_matrices
 from quiver.setup import Setup
-from quiver.skins import Feeler, surface_of_collider
 from tests.makers import skeleton_of
 from tests.solids import box_surface
 

@@ -9,7 +9,7 @@ from quiver.demo.surface import Cone, Ellipsoid, blend, mesh_of
 from quiver.formats.gltf.reading import read_character
 from quiver.picture import picture
 from quiver.rig.pose import world_matrices
-from quiver.stack import Run, TakeSpec
+from quiver.run.stack import Run, TakeSpec
 from tests.formats.validator import issues_of
 
 

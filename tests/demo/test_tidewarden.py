@@ -7,8 +7,8 @@ import numpy as np
 from quiver.demo import tidewarden
 from quiver.formats.gltf.reading import read_character
 from quiver.rig.pose import world_matrices
+from quiver.run.stack import Run, TakeSpec
 from quiver.setup_document import dumps, loads
-from quiver.stack import Run, TakeSpec
 from tests.formats.validator import issues_of
 
 

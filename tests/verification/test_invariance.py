@@ -55,7 +55,7 @@ class StillTest(TestCase):
 class RepeatTest(TestCase):
     def test_two_runs_and_any_number_of_threads_give_the_same_bits(self):
         from quiver.rig.character import Character  # noqa: PLC0415
-        from quiver.stack import Run, TakeSpec  # noqa: PLC0415
+        from quiver.run.stack import Run, TakeSpec  # noqa: PLC0415
 
         places, parents, names = [np.zeros(3)], [-1], ["base"]
         for chain in range(300):

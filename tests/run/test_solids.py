@@ -9,10 +9,10 @@ from quiver.bodies import conforming, lattice
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
-from quiver.parts import surface_of
 from quiver.rig.pose import world_matrices
 from quiver.ring import ring_test, swing_of
-from quiver.stack import Run, TakeSpec
+from quiver.run.parts import surface_of
+from quiver.run.stack import Run, TakeSpec
 
 
 class SwingTest(TestCase):

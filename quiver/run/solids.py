@@ -7,10 +7,10 @@ from quiver.bodies import lattice as lattices
 from quiver.bodies import volume
 from quiver.dials import MOST_STRETCH
 from quiver.measure.solids import SolidMeasure
-from quiver.parts import part_of
+from quiver.run.parts import part_of
+from quiver.run.softs import Soft
 from quiver.sim import solid
 from quiver.sim.bounds import MOST_PER_STEP
-from quiver.softs import Soft
 
 BODY_DIALS = ("loose", "hold_gain", "hold_offset", "volume_keep", "firmness", "weight")
 

@@ -9,9 +9,9 @@ from quiver.errors import BadInput
 from quiver.poke import Poke
 from quiver.rig.character import Character
 from quiver.rig.pose import world_matrices
+from quiver.run.stack import Run, TakeSpec
 from quiver.setup import ChainPick, Setup
 from quiver.setup_document import dumps, loads
-from quiver.stack import Run, TakeSpec
 from tests.makers import skeleton_of, turning_clip, world_of
 
 LENGTH, THICK, BODY = 0.5, 0.06, 0.2

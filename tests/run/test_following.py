@@ -8,15 +8,15 @@ import numpy as np
 
 from quiver.demo import mudwick
 from quiver.errors import BadInput
-from quiver.following import FollowerRide
 from quiver.formats.gltf.reading import read_character
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices, world_matrices
 from quiver.rig.skinning import skinned_through, subset
+from quiver.run.following import FollowerRide
+from quiver.run.stack import Run, TakeSpec
 from quiver.setup import Follower
 from quiver.setup_document import dumps, loads
-from quiver.stack import Run, TakeSpec
-from tests.test_touching import arms
+from tests.meeting.test_touching import arms
 
 POINTS = (0, 8, 100)
 

@@ -10,9 +10,9 @@ from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.rig.character import Character, Mesh
 from quiver.rig.pose import world_matrices
+from quiver.run.stack import Run, TakeSpec
 from quiver.setup import ChainPick, Setup
 from quiver.setup_document import dumps, loads
-from quiver.stack import Run, TakeSpec
 from tests.makers import moving_clip, skeleton_of
 from tests.solids import box_surface
 

@@ -7,15 +7,15 @@ import numpy as np
 from quiver.bodies import chain as swing
 from quiver.bodies import fitting
 from quiver.bodies import prop as prop_body
-from quiver.contacts import PropContacts
 from quiver.errors import BadInput, Unstable
-from quiver.jumps import jumps_of
 from quiver.kernels import rigid
 from quiver.kernels.contacts import FRAME, SHAPE
 from quiver.kernels.knocks import knock
+from quiver.meeting.contacts import PropContacts
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
+from quiver.run.jumps import jumps_of
 from quiver.sim.bounds import RUNAWAY
 from quiver.sim.obstacles import shape_rows
 

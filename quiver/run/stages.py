@@ -5,10 +5,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from quiver.errors import Unstable
-from quiver.props import advance_together
 from quiver.rig import transforms
 from quiver.rig.pose import world_matrices
-from quiver.waves import Wave
+from quiver.run.props import advance_together
+from quiver.run.waves import Wave
 
 
 @dataclass

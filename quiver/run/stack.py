@@ -6,23 +6,23 @@ from functools import partial
 
 import numpy as np
 
-from quiver import order
 from quiver.bodies import chain as chain_body
 from quiver.bodies import fitting, picking
-from quiver.clearing import limbs_of
-from quiver.contacts import Contacts
 from quiver.errors import BadInput, Unstable
-from quiver.final import final_skins
-from quiver.following import FleshRide, FollowerRide
-from quiver.outcome import Outcome, clip_depths_of
-from quiver.props import Prop
+from quiver.meeting.clearing import limbs_of
+from quiver.meeting.contacts import Contacts
+from quiver.meeting.touching import Touch
 from quiver.rig.pose import blended, jointed_world, rest_matrices, world_matrices
+from quiver.run import order
+from quiver.run.final import final_skins
+from quiver.run.following import FleshRide, FollowerRide
+from quiver.run.outcome import Outcome, clip_depths_of
+from quiver.run.props import Prop
+from quiver.run.sheets import Sheet
+from quiver.run.solids import Solid
+from quiver.run.stages import Moving, Stage
 from quiver.setup import FOLLOWER
-from quiver.sheets import Sheet
-from quiver.solids import Solid
-from quiver.stages import Moving, Stage
 from quiver.threads import at_once
-from quiver.touching import Touch
 
 FIRST_CHUNK, LARGEST_CHUNK = 2, 32
 """Frames: the first chunk is short so that something shows at once, later ones are long so that little is lost between them."""

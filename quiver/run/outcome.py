@@ -5,7 +5,7 @@ import time
 import numpy as np
 
 from quiver.bodies import fitting
-from quiver.clipping import ClipDepth
+from quiver.meeting.clipping import ClipDepth
 from quiver.rig.pose import world_matrices
 
 

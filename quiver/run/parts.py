@@ -35,7 +35,7 @@ class Part:
     """
 
     def __init__(self, character, region, scale, cell_metres=0.0, apart=False, built=""):
-        self.mesh, levels = check_region(character, region)
+        self.mesh, levels = character.painted(region)
         self.mesh_index = character.mesh_index(region.mesh)
         rest_world = rest_matrices(character.skeleton)
         surface = surface_of(character, self.mesh, scale)
@@ -104,7 +104,7 @@ class SheetPart:
     is_proxy = False
 
     def __init__(self, character, region, scale):
-        self.mesh, self.levels = check_region(character, region)
+        self.mesh, self.levels = character.painted(region)
         self.mesh_index = character.mesh_index(region.mesh)
         self.surface = surface_of(character, self.mesh, scale)
         self.topology = top = topology(self.surface, self.mesh.triangles)
@@ -151,7 +151,7 @@ class ProxyPart(SheetPart):
     is_proxy = True
 
     def __init__(self, character, region, scale, *how):
-        self.mesh, self.levels = check_region(character, region)
+        self.mesh, self.levels = character.painted(region)
         self.mesh_index = character.mesh_index(region.mesh)
         self.surface = surface_of(character, self.mesh, scale)
         self.topology = topology(self.surface, self.mesh.triangles)
@@ -188,15 +188,6 @@ def surface_of(character, mesh, scale):
 def usual_edge(surface, chosen):
     """The size of the cells that we take for the ``chosen`` (bool) vertices of a surface (V, 3)."""
     return float(np.ptp(surface[chosen], axis=0).max()) / CELLS_ACROSS
-
-
-def check_region(character, region):
-    """The mesh that a region belongs to and the region's levels. Raises BadInput where they do not fit, or the region is empty."""
-    mesh = character.mesh(region.mesh)
-    levels = regions.decode(region.values, len(mesh.positions))
-    if not regions.is_in(levels).any():
-        raise BadInput(f"expected a region with vertices in it, “{region.name}” is empty")
-    return mesh, levels
 
 
 _parts = Kept(KEPT_PARTS)

@@ -3,10 +3,10 @@
 import numpy as np
 
 from quiver.kernels import contacts as kernel
+from quiver.meeting.skins import SkinDepth
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_through, subset
 from quiver.sim.obstacles import frame_rows
-from quiver.skins import SkinDepth
 
 
 class ClipDepth:

@@ -8,16 +8,16 @@ import numpy as np
 
 from quiver.bodies import fitting, picking
 from quiver.colliders import Collider
-from quiver.contacts import Contacts, flesh_carriers, meets_skin
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
+from quiver.meeting.contacts import Contacts, flesh_carriers, meets_skin
+from quiver.meeting.skins import Feeler
 from quiver.rig.character import Character
 from quiver.rig.pose import rest_matrices
+from quiver.run.stack import Run, TakeSpec
 from quiver.setup import Setup
 from quiver.setup_document import dumps, from_document, loads, to_document
-from quiver.skins import Feeler
-from quiver.stack import Run, TakeSpec
 from tests.makers import chain_setup, moving_clip, simulate, straight, world_of
 
 

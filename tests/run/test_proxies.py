@@ -8,8 +8,8 @@ import numpy as np
 from quiver.bake.joints import gather
 from quiver.demo import mudwick
 from quiver.formats.gltf.reading import read_character
-from quiver.sheets import Sheet
-from quiver.stack import Run, TakeSpec
+from quiver.run.sheets import Sheet
+from quiver.run.stack import Run, TakeSpec
 
 
 class MudwickTest(TestCase):

@@ -14,9 +14,9 @@ from quiver.mesh.topology import topology
 from quiver.rig.character import Character, Mesh
 from quiver.rig.pose import rest_matrices, world_matrices
 from quiver.rig.skinning import skinned_positions
+from quiver.run.stack import Run, TakeSpec
 from quiver.setup import Setup
 from quiver.setup_document import from_document, loads, to_document
-from quiver.stack import Run, TakeSpec
 from tests.makers import moving_clip, skeleton_of
 
 RADIUS, DEEP, SPREAD = 0.06, 0.02, 0.05

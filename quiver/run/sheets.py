@@ -4,15 +4,15 @@ import numpy as np
 from scipy import sparse
 
 from quiver.bodies import chain as swing
-from quiver.contacts import OwnContacts
 from quiver.dials import PROXY_DIALS
 from quiver.measure.sheets import SheetMeasure
-from quiver.parts import proxy_part_of, sheet_part_of
+from quiver.meeting.contacts import OwnContacts
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through, subset
+from quiver.run.parts import proxy_part_of, sheet_part_of
+from quiver.run.softs import Soft
 from quiver.sim import solid
 from quiver.sim.bounds import MOST_PER_STEP
-from quiver.softs import Soft
 
 BODY_DIALS = ("loose", "hold_gain", "hold_offset", "give", "bending_length", "hold_rate")
 FINE = 0.1

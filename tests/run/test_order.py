@@ -7,14 +7,14 @@ import numpy as np
 
 from quiver.demo import mudwick
 from quiver.errors import BadInput
-from quiver.following import FleshRide
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
 from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_through
+from quiver.run.following import FleshRide
+from quiver.run.stack import Run, TakeSpec
 from quiver.setup import ChainPick
 from quiver.setup_document import dumps, loads
-from quiver.stack import Run, TakeSpec
 
 
 class RidingTest(TestCase):

@@ -7,13 +7,13 @@ from quiver.colliders import SURFACES
 from quiver.dials import SOFT_KINDS
 from quiver.errors import BadInput
 from quiver.kernels import contacts as kernel
+from quiver.meeting.skins import NEAR, Skin, SkinContacts
 from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.sim.obstacles import frame_rows, shape_rows
 from quiver.sim.packing import spots_in_lanes
 from quiver.sim.solid import NO_HELD, NO_PAIRS, NO_SPOT_LANES, NO_SPOTS
-from quiver.skins import NEAR, Skin, SkinContacts
 
 KNOWN = 3
 """Answers that are kept besides the last one."""

@@ -9,12 +9,11 @@ import numpy as np
 from quiver.errors import BadInput
 from quiver.kept import Kept
 from quiver.kernels.separate import separate
+from quiver.meeting.skins import Feeler, Patch
 from quiver.mesh import regions
 from quiver.mesh.topology import distance_along, topology
-from quiver.parts import check_region
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions, skinned_through, subset
-from quiver.skins import Feeler, Patch
 
 LOOKS = 3
 """How often in a frame it is looked up what touches what: after the first moves it may be another spot."""
@@ -155,7 +154,7 @@ class _Whole:
     """The meshes of both sides as one surface. meshes {name: (index, span of its vertices)}; is_first, is_second, influence at places."""
 
     def __init__(self, character, name, areas, scale):
-        checked = [check_region(character, area) for area in areas]
+        checked = [character.painted(area) for area in areas]
         self.scale, self.character, self.meshes, at = scale, character, {}, 0
         for mesh in dict.fromkeys(mesh.name for mesh, _ in checked):
             index = character.mesh_index(mesh)

@@ -2,11 +2,11 @@
 
 import numpy as np
 
-from quiver.contacts import SoftContacts, flesh_carriers
 from quiver.errors import Unstable
-from quiver.jumps import jumps_of
+from quiver.meeting.contacts import SoftContacts, flesh_carriers
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through
+from quiver.run.jumps import jumps_of
 from quiver.sim import solid
 from quiver.sim.bounds import RUNAWAY
 

@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from quiver.rig.pose import blended, world_matrices
-from quiver.stack import Run, TakeChunk, TakeSpec
+from quiver.run.stack import Run, TakeChunk, TakeSpec
 
 
 class LiveRun(Run):

@@ -6,11 +6,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from quiver.bodies import chain as chain_body
-from quiver.contacts import ChainContacts
 from quiver.errors import Unstable
-from quiver.jumps import jumps_of
+from quiver.meeting.contacts import ChainContacts
 from quiver.rig import transforms
 from quiver.rig.pose import jointed_world
+from quiver.run.jumps import jumps_of
 from quiver.sim.bounds import MOST_PER_STEP, RUNAWAY
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
