@@ -216,8 +216,7 @@ class Tug:
 
     def __init__(self, solid, place, radius, scale):
         self.solid, self.to, self.start, self.scale = solid, place, place, scale
-        self.carried = solid.touching.carried
-        self.began = self.carried.places(solid.state)
+        self.began = solid.touching.carried.places(solid.state)
         away = np.linalg.norm(self.began - place * scale, axis=1)
         # However small the patch, there is a point in it.
         self.rows = np.flatnonzero(away <= max(radius * scale, away.min() + 1e-9))
@@ -227,17 +226,16 @@ class Tug:
     def ready(self, world, jumped, per_frame):
         """What joints do does not matter to a hand."""
 
-    def touches(self, frame, state, way):
-        """As `SkinContacts.touches`."""
+    def spots(self, frame, points, way):
+        """As `SkinContacts.spots`."""
         goals = self.began[self.rows] + (self.to - self.start) * self.scale
-        points = self.carried.places(state)[self.rows]
-        ahead = goals - points
+        ahead = goals - points[self.rows]
         lengths = np.linalg.norm(ahead, axis=1, keepdims=True)
         normals = ahead / np.maximum(lengths, 1e-9)
         spots = np.concatenate([self.before, goals, normals, normals], axis=1)
         self.before = goals
         count = np.zeros(len(goals))
-        return points, self.carried.corners[self.rows], self.carried.shares[self.rows], spots, count, count + 1.0
+        return self.rows, spots, count, count + 1.0
 
     def posed(self, pose, back):
         """As `Carry.posed`: no joint is held."""

@@ -3,15 +3,15 @@
 import numpy as np
 
 from quiver.bodies import chain, lattice, volume
-from quiver.kernels import chains, contacts, kinematics, nearest, raster, rigid, skinning
-from quiver.kernels.knocks import knock
+from quiver.kernels import chains, contacts, kinematics, nearest, raster, skinning
 from quiver.kernels.lanes import LANES
+from quiver.kernels.rigid import FREE, SETTINGS
 from quiver.kernels.separate import separate
 from quiver.measure.solids import SolidMeasure
 from quiver.mesh.nearest import NearestOn
-from quiver.sim import solid
+from quiver.sim import rigid, solid
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
-from quiver.sim.step import NO_COLLIDERS
+from quiver.sim.step import NO_COLLIDERS, NO_SPOTS
 
 
 def warm():
@@ -19,7 +19,7 @@ def warm():
     rows = np.zeros((chains.PARAMS, LANES), np.float32)
     state, motion, nothing = np.zeros((6, LANES), np.float32), np.zeros((9, LANES), np.float32), np.zeros((0, LANES), np.float32)
     record = np.zeros((3, LANES), np.float32)
-    chains.advance_chains(0, 1, 1, 1, np.float32(0.01), state, rows, motion, nothing, NO_COLLIDERS, False, 1, record)
+    chains.advance_chains(0, 1, 1, 1, np.float32(0.01), state, rows, motion, nothing, NO_COLLIDERS, NO_SPOTS, False, 1, record)
     order = np.zeros(1, np.int32)
     kinematics.forward_kinematics(order, order - 1, np.zeros((1, 1, 3)), np.ones((1, 1, 4)), np.ones((1, 1, 3)))
     point, slot, weight = np.zeros((1, 3), np.float32), np.zeros((1, 4), np.int32), np.ones((1, 4), np.float32)
@@ -60,10 +60,9 @@ def _warm_contacts():
     contacts.distances(corners, frames[0], shapes, out)
     contacts.deepest(corners, frames[0], shapes, out)
     still, body = np.tile([0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0], (2, 1)), np.concatenate([np.ones(4), np.zeros(6)])
-    state, scene = np.concatenate([still[0], np.zeros(6)]), (nothing, np.zeros((0, 1)), frames.reshape(-1, contacts.FRAME), shapes)
-    rigid.advance_rigid(state, body, rigid.FREE, still, 0.01, np.zeros(3), 1.0, 1.0, 0.0, np.pi, *scene, np.empty((1, 7)))
-    part = state, state.copy(), body, rigid.FREE, still[0], nothing
-    knock(*part, state.copy(), *part[1:], np.repeat(shapes, 2, 0), np.zeros((2, 4)), 0.01)
+    state, scene = np.concatenate([still[0], np.zeros(6)]), (np.zeros((0, 1)), frames.reshape(-1, contacts.FRAME), shapes)
+    thing = rigid.RigidBody(body, FREE, np.ones(SETTINGS), nothing)
+    rigid.advance([thing], [state], [still], 0.01, [scene])
     row, none = np.zeros(1, int), np.zeros(0, int)
     touching = none, np.zeros((0, 3), np.int32), nothing, nothing, np.zeros(0)
     separate(np.zeros((1, 3)), np.ones(1), np.append(row, 0), none, 0.5, 1, 1, 1e-5, *touching)

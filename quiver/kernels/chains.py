@@ -27,6 +27,8 @@ from numba.extending import register_jitable
 
 from quiver.kernels.contacts import BOUND, kept_out
 from quiver.kernels.lanes import any_less, larger, load, splat, sqrt, store, where_less
+from quiver.kernels.spots import PARAMS as SPOT
+from quiver.kernels.spots import before_spot, off_spot
 
 INVERSE_MASS = 0
 BEND_SOFTNESS = 1
@@ -300,9 +302,13 @@ def apply_limits(n, state, s0, params, p0, motion, m0, axes, a0):
 
 
 @register_jitable
-def push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, first_row, first_reach):
-    """Push the middles and the ends of all segments out of the colliders, from root to tip (arrays as in kernels/contacts.py)."""
+def push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, first_row, first_reach, spots, block, now, then):
+    """Push the middles and the ends of all segments out of the colliders, from root to tip (arrays as in kernels/contacts.py).
+
+    Then off the spots of skins (arrays as `advance` says), between the shares ``then`` and ``now`` of the frame.
+    """
     frames, shapes, reaches = colliders
+    skins, blocks = spots
     rx, ry, rz = load3(motion, m0 + 6 * n)
     zero = splat(0.0)
     # Of the particle before: where it is, where it was a substep ago, whether it is free.
@@ -334,6 +340,19 @@ def push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, first_row
             ux, uy, uz = ux + both * free * wx, uy + both * free * wy, uz + both * free * wz
             wx, wy, wz = kept_out(colliders, k, row, end, ox, oy, oz, rx + ux, ry + uy, rz + uz)
             ux, uy, uz = ux + free * wx, uy + free * wy, uz + free * wz
+        for k in range(len(skins) // (blocks * n * 2 * SPOT)):
+            spot = ((k * blocks + block) * n + i) * 2 * SPOT
+            near = before_spot(skins, spot, now, 0.5 * (rx + ux + px + vx), 0.5 * (ry + uy + py + vy), 0.5 * (rz + uz + pz + vz))
+            if any_less(near[0], 0.0):
+                wx, wy, wz = off_spot(skins, spot, then, *near, 0.5 * (ox + kx), 0.5 * (oy + ky), 0.5 * (oz + kz))
+                both = 2.0 / larger(free + free_before, 1.0)
+                vx, vy, vz = vx + both * free_before * wx, vy + both * free_before * wy, vz + both * free_before * wz
+                ux, uy, uz = ux + both * free * wx, uy + both * free * wy, uz + both * free * wz
+            spot += SPOT
+            near = before_spot(skins, spot, now, rx + ux, ry + uy, rz + uz)
+            if any_less(near[0], 0.0):
+                wx, wy, wz = off_spot(skins, spot, then, *near, ox, oy, oz)
+                ux, uy, uz = ux + free * wx, uy + free * wy, uz + free * wz
         store3(state, s0 + 6 * i, ux, uy, uz)
         if i > 0:
             ax, ay, az = load3(state, s0 + 6 * i - 6)
@@ -369,15 +388,16 @@ def finish(n, rate, state, s0, params, p0, motion, m0, scratch):
         store3(state, s0 + 6 * i + 3, vx * slower + kx * rate, vy * slower + ky * rate, vz * slower + kz * rate)
 
 
-def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes, colliders, has_limits, record_every, record):
+def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes, colliders, spots, has_limits, record_every, record):
     """Advance the chains of the blocks first_block..end_block-1 by a number of substeps (arrays as in the module's text).
 
-    ``colliders`` are frames and shapes as kernels/contacts.py says, and reaches, in float32. ``record`` receives the displacements after
-    every ``record_every``-th substep. Blocks share nothing, so any split over threads gives the same bits.
+    ``colliders`` are frames and shapes as kernels/contacts.py says, and reaches, in float32; ``spots``, of skins that move evenly through
+    these substeps, are as in kernels/spots.py, for each skin, block, segment, its middle and its end. ``record`` receives the displacements
+    after every ``record_every``-th substep. Blocks share nothing, so any split over threads gives the same bits.
     """
     blocks = params.shape[0] // (PARAMS * n)
     many = len(colliders[1])
-    rate = np.float32(1.0) / dt
+    rate, each = np.float32(1.0) / dt, np.float32(1.0 / substeps)
     scratch = np.zeros((SCRATCH * n, state.shape[1]), np.float32)
     for block in range(first_block, end_block):
         s0 = block * 6 * n
@@ -389,8 +409,9 @@ def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes
             solve_lengths(n, state, s0, params, p0, motion, m0, scratch)
             if has_limits:
                 apply_limits(n, state, s0, params, p0, motion, m0, axes, (step * blocks + block) * 6 * n)
-            if many > 0:
-                push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, step * many, 2 * n * many * block)
+            if many > 0 or len(spots) > 0:
+                rows, then, now = (step * many, 2 * n * many * block), np.float32(step) * each, np.float32(step + 1) * each
+                push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, *rows, (spots, blocks), block, now, then)
             finish(n, rate, state, s0, params, p0, motion, m0, scratch)
             if (step + 1) % record_every == 0:
                 r0 = (((step + 1) // record_every - 1) * blocks + block) * 3 * n

@@ -1,19 +1,50 @@
-"""Two rigid bodies that knock against each other, after a substep of each (rigid.py); what one gets the other gives.
+"""Rigid bodies through a frame, in small substeps; they may knock against each other, and what one gets the other gives.
 
-To the other, each body is a rounded box along its principal axes. ``shapes`` (2, SHAPE) are the boxes' cores as contacts.py says, with the
-friction between both as GRIP; ``boxes`` (2, 4) their centres from the centres of mass along the principal axes, and how far their surfaces
-are from the cores [m].
+What touches, what knocks and what they hang on is solved in the same rounds, so that one can lie on another.
+
+To the others, each body is a rounded box along its principal axes. ``outside`` (B, SHAPE) are the boxes' cores as contacts.py says,
+with the friction between two as GRIP; ``boxes`` (B, 4) their centres from the centres of mass along the principal axes, and how far their
+surfaces are from the cores [m].
+
+========  ==================  ================================================================
+array     shape               content
+========  ==================  ================================================================
+keyed     (B, S + 1, 7)       keyed places and turns before the first and after each of S substeps
+ends      int (B + 1, 3)      where each body's points, colliders and spots begin, and all end
+points    (M, 3)              places of their surfaces along the principal axes [m]
+reaches   (R,)                for each body, points x colliders: how far a point keeps from a core [m]
+frames    (S K, FRAME)        for each body, S x its colliders, as contacts.py says; shapes (K, SHAPE)
+spots     which (Q,), spots   as `push_spots` of contacts.py takes them; ``which`` is a body's own point
+========  ==================  ================================================================
 """
 
 import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, FRAME, GRIP, WIDE, into, touched, turned
-from quiver.kernels.rigid import FREE, INVERSE_MASS, PIVOT, apart, hang, pushed, resisted, spun
+from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, FRAME, GRIP, NEVER, WIDE, into, outwards, touched, turned
+from quiver.kernels.rigid import (
+    ACROSS,
+    BODY,
+    FREE,
+    KEPT,
+    begun,
+    calmed,
+    finished,
+    held_back,
+    joined,
+    let_back,
+    place_of,
+    pushed_out,
+    spun,
+    touch,
+    touch_spots,
+)
 
-ROUNDS = 4
-TINY = 1e-12
+ROUNDS = 8
+"""Times that contacts and pivots are solved after each other in a substep; twice as often where there are several bodies."""
+CALMS = 4
+"""Times that the velocities of what lies on each other are."""
 
 
 @register_jitable
@@ -28,119 +59,119 @@ def put(state, box, frames, at):
 
 
 @register_jitable
-def gives(body, state, rx, ry, rz, nx, ny, nz):
-    """How much a body gives way at r from its centre along n, for an impulse of one."""
-    cx, cy, cz = ry * nz - rz * ny, rz * nx - rx * nz, rx * ny - ry * nx
-    gx, gy, gz = resisted(body, state, cx, cy, cz)
-    return body[INVERSE_MASS] + cx * gx + cy * gy + cz * gz
-
-
-@register_jitable
-def exchanged(one, body_one, other, body_other, x, y, z, px, py, pz, most):
-    """Move a place that both bodies have in common by p against each other, by equal impulses of at most ``most``; returns the impulse."""
-    length = np.sqrt(px * px + py * py + pz * pz)
-    if length <= TINY:
-        return 0.0
-    nx, ny, nz = px / length, py / length, pz / length
-    ax, ay, az = x - one[0], y - one[1], z - one[2]
-    bx, by, bz = x - other[0], y - other[1], z - other[2]
-    give = gives(body_one, one, ax, ay, az, nx, ny, nz) + gives(body_other, other, bx, by, bz, nx, ny, nz)
-    push = min(length / give, most)
-    pushed(body_one, one, ax, ay, az, push * nx, push * ny, push * nz)
-    pushed(body_other, other, bx, by, bz, -push * nx, -push * ny, -push * nz)
-    return push
-
-
-@register_jitable
 def out_of(one, old_one, body_one, points, other, old_other, body_other, shape, box, frames, pressed):
-    """Push the points of one body out of the other's box, one after another.
-
-    pressed (M, 5) as in rigid.py: impulses across and along in this substep, and where the surface looks
-    """
+    """Push the points of one body out of the other's box, one after another; pressed (M, KEPT)."""
     put(old_other, box, frames, 12)
     reach = box[3]
     for m in range(len(points)):
         put(other, box, frames, 0)
-        ox, oy, oz = spun(old_one[3], old_one[4], old_one[5], old_one[6], points[m, 0], points[m, 1], points[m, 2])
-        rx, ry, rz = spun(one[3], one[4], one[5], one[6], points[m, 0], points[m, 1], points[m, 2])
-        x, y, z = one[0] + rx, one[1] + ry, one[2] + rz
+        ox, oy, oz = place_of(old_one, points[m])
+        x, y, z = place_of(one, points[m])
         dx, dy, dz = x - frames[0, 0], y - frames[0, 1], z - frames[0, 2]
-        sx, sy, sz = x - old_one[0] - ox - frames[0, 0] + frames[0, 12], y - old_one[1] - oy - frames[0, 1] + frames[0, 13], 0.0
-        sz = z - old_one[2] - oz - frames[0, 2] + frames[0, 14]
+        sx, sy, sz = x - ox - frames[0, 0] + frames[0, 12], y - oy - frames[0, 1] + frames[0, 13], z - oz - frames[0, 2] + frames[0, 14]
         bound = shape[BOUND] + reach + np.sqrt(sx * sx + sy * sy + sz * sz)
         if dx * dx + dy * dy + dz * dz > bound * bound:
             continue
         bx, by, bz = into(frames, 0, 0, x, y, z)
-        ax, ay, az = into(frames, 0, 12, old_one[0] + ox, old_one[1] + oy, old_one[2] + oz)
-        tx, ty, tz = touched(ax, ay, az, bx, by, bz, shape[WIDE], shape[DEEP], shape[ABOVE], shape[BELOW], reach, 0.0)
+        ax, ay, az = into(frames, 0, 12, ox, oy, oz)
+        core = shape[WIDE], shape[DEEP], shape[ABOVE], shape[BELOW]
+        tx, ty, tz = touched(ax, ay, az, bx, by, bz, *core, reach, 0.0)
         px, py, pz = turned(frames, 0, tx - bx, ty - by, tz - bz)
-        length = np.sqrt(px * px + py * py + pz * pz)
-        kept = pressed[m]
-        if length > TINY:
-            kept[0] += exchanged(one, body_one, other, body_other, x, y, z, px, py, pz, np.inf)
-            kept[2], kept[3], kept[4] = px / length, py / length, pz / length
-        left = shape[GRIP] * kept[0] - kept[1]
-        if left <= 0.0:
-            continue
-        # Along the surface: from where the point would be, had it stuck to the other.
+        pushed_out(one, body_one, other, body_other, x, y, z, px, py, pz, pressed[m])
+        if pressed[m, ACROSS] > 0.0:
+            let_back(one, body_one, other, body_other, x, y, z, outwards(bx, by, bz, *core)[0] - reach, pressed[m])
+        # Along the surface: where the point would be, had it stuck to the other.
         put(other, box, frames, 0)
-        rx, ry, rz = spun(one[3], one[4], one[5], one[6], points[m, 0], points[m, 1], points[m, 2])
-        x, y, z = one[0] + rx, one[1] + ry, one[2] + rz
+        x, y, z = place_of(one, points[m])
         sx, sy, sz = turned(frames, 0, ax, ay, az)
-        sx, sy, sz = x - frames[0, 0] - sx, y - frames[0, 1] - sy, z - frames[0, 2] - sz
-        along = sx * kept[2] + sy * kept[3] + sz * kept[4]
-        sx, sy, sz = along * kept[2] - sx, along * kept[3] - sy, along * kept[4] - sz
-        kept[1] += exchanged(one, body_one, other, body_other, x, y, z, sx, sy, sz, left)
+        held_back(
+            one, body_one, other, body_other, x, y, z, sx + frames[0, 0], sy + frames[0, 1], sz + frames[0, 2], pressed[m], shape[GRIP]
+        )
 
 
 @register_jitable
-def hang_again(body, state, kind, aim):
-    """Bring a body's pivot back to where it hangs, if it does."""
-    if kind != FREE:
-        rx, ry, rz = spun(aim[3], aim[4], aim[5], aim[6], body[PIVOT], body[PIVOT + 1], body[PIVOT + 2])
-        hang(body, state, aim[0] + rx, aim[1] + ry, aim[2] + rz)
+def widest_of(points, reaches):
+    """How far from each core (K,) some point of a body may touch, seen from the body's centre [m]."""
+    widest = np.full(reaches.shape[1], NEVER)
+    for m in range(len(points)):
+        size = np.sqrt(points[m, 0] ** 2 + points[m, 1] ** 2 + points[m, 2] ** 2)
+        for k in range(len(widest)):
+            widest[k] = max(widest[k], reaches[m, k] + size)
+    return widest
 
 
 @register_jitable
-def quicken(state, before, dt):
-    """Let the velocities know how the body was moved since ``before``."""
-    wx, wy, wz = apart(before, state)
-    for k, spin in enumerate((wx, wy, wz)):
-        state[7 + k] += (state[k] - before[k]) / dt
-        state[10 + k] += spin / dt
+def calm_all(states, bodies, still, nothing, dt, ends, points, which, pressed):
+    """Find velocities that what lies on each other explains."""
+    on_shapes, on_spots, on_others = pressed
+    at = 0
+    for b in range(len(states)):
+        m0, k0, q0 = ends[b, 0], ends[b, 1], ends[b, 2]
+        m1, k1, q1 = ends[b + 1, 0], ends[b + 1, 1], ends[b + 1, 2]
+        for m in range(m0, m1):
+            x, y, z = place_of(states[b], points[m])
+            for _ in range(k0, k1):
+                calmed(states[b], bodies[b], still, nothing, x, y, z, on_shapes[at], dt)
+                at += 1
+            for other in range(len(states)):
+                calmed(states[b], bodies[b], states[other], bodies[other], x, y, z, on_others[m, other], dt)
+        for q in range(q0, q1):
+            x, y, z = place_of(states[b], points[m0 + which[q]])
+            calmed(states[b], bodies[b], still, nothing, x, y, z, on_spots[q], dt)
 
 
-def _knock(
-    one,
-    old_one,
-    body_one,
-    kind_one,
-    aim_one,
-    points_one,
-    other,
-    old_other,
-    body_other,
-    kind_other,
-    aim_other,
-    points_other,
-    shapes,
-    boxes,
-    dt,
-):
-    """Keep two bodies out of each other after a substep, in place.
+def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, touches, spots, outside, boxes, record):
+    """Advance B bodies through S substeps of ``dt`` seconds, in place.
 
-    one, other (13,) their states as in rigid.py, old ones a substep ago; kinds, bodies, points likewise; aims (7,) where they are keyed
+    states (B, 13), bodies (B, BODY), kinds (B,) BALL, HINGE or FREE, settings (B, SETTINGS): as in rigid.py
+    touches reaches, frames, shapes; spots which, spots, reaches, grips; record (B, S, 7) receives places and turns after each substep
     """
-    frames = np.empty((1, FRAME))
-    pressed_one, pressed_other = np.zeros((len(points_one), 5)), np.zeros((len(points_other), 5))
-    before_one, before_other = one.copy(), other.copy()
-    for _ in range(ROUNDS):
-        out_of(one, old_one, body_one, points_one, other, old_other, body_other, shapes[1], boxes[1], frames, pressed_one)
-        out_of(other, old_other, body_other, points_other, one, old_one, body_one, shapes[0], boxes[0], frames, pressed_other)
-        hang_again(body_one, one, kind_one, aim_one)
-        hang_again(body_other, other, kind_other, aim_other)
-    quicken(one, before_one, dt)
-    quicken(other, before_other, dt)
+    many, substeps = len(states), record.shape[1]
+    reaches, frames, shapes = touches
+    which, places, keeps, grips = spots
+    still, nothing = np.zeros(13), np.zeros(BODY)
+    still[6] = 1.0
+    between, olds = np.empty((1, FRAME)), np.empty_like(states)
+    on_shapes, on_spots, on_others = np.zeros((len(reaches), KEPT)), np.zeros((len(which), KEPT)), np.zeros((len(points), many, KEPT))
+    loose = bodies.copy()
+    # The velocities of what hangs are as its joint says.
+    for b in range(many):
+        if kinds[b] != FREE:
+            loose[b] = 0.0
+    for step in range(substeps):
+        olds[:] = states
+        on_shapes[:], on_spots[:], on_others[:] = 0.0, 0.0, 0.0
+        for b in range(many):
+            begun(states[b], olds[b], bodies[b], kinds[b], keyed[b, step], keyed[b, step + 1], dt, settings[b])
+        for _ in range(ROUNDS if many == 1 else 2 * ROUNDS):
+            at = 0
+            for b in range(many):
+                m0, k0, q0 = ends[b, 0], ends[b, 1], ends[b, 2]
+                m1, k1, q1 = ends[b + 1, 0], ends[b + 1, 1], ends[b + 1, 2]
+                own, count = points[m0:m1], (m1 - m0) * (k1 - k0)
+                if count > 0:
+                    reach = reaches[at : at + count].reshape(m1 - m0, k1 - k0)
+                    pressed = on_shapes[at : at + count].reshape(m1 - m0, k1 - k0, KEPT)
+                    stand, first = frames[substeps * k0 : substeps * k1], step * (k1 - k0)
+                    scene = (own, reach, widest_of(own, reach), stand, shapes[k0:k1], pressed)
+                    touch(bodies[b], states[b], olds[b], still, nothing, first, *scene)
+                at += count
+                near = (which[q0:q1], places[q0:q1], keeps[q0:q1], grips[q0:q1], on_spots[q0:q1])
+                touch_spots(bodies[b], states[b], olds[b], still, nothing, step, substeps, own, *near)
+            for pair in range(many * many):
+                one, other = divmod(pair, many)
+                if one != other:
+                    own = points[ends[one, 0] : ends[one + 1, 0]]
+                    pressed = on_others[ends[one, 0] : ends[one + 1, 0], other]
+                    both = (states[one], olds[one], bodies[one], own, states[other], olds[other], bodies[other])
+                    out_of(*both, outside[other], boxes[other], between, pressed)
+            for b in range(many):
+                joined(states[b], bodies[b], kinds[b], keyed[b, step + 1], settings[b])
+        for b in range(many):
+            finished(states[b], olds[b], dt)
+        for _ in range(CALMS):
+            calm_all(states, loose, still, nothing, dt, ends, points, which, (on_shapes, on_spots, on_others))
+        record[:, step] = states[:, :7]
 
 
-knock = njit(nogil=True, cache=True, error_model="numpy")(_knock)
+advance_bodies = njit(nogil=True, cache=True, error_model="numpy")(_advance_bodies)

@@ -1,14 +1,14 @@
-"""A rigid body on a pivot, in small substeps: position-based rigid bodies (Müller et al. 2020), one body at a time, in float64.
+"""A rigid body on a pivot, in small substeps: position-based rigid bodies (Müller et al. 2020), in float64.
 
 ``state`` (13,): centre of mass x y z [m], turn x y z w (from the body's principal axes to the world), velocity [m/s], spin [rad/s].
-``keyed`` (S + 1, 7): the body's keyed place and turn before the first and after each of S substeps. ``body`` (10,): see the constants.
+``body`` (BODY,), ``settings`` (SETTINGS,) and ``kept`` (KEPT,), what is known of one contact in one substep: see the constants.
+A body of zeros is immovable.
 """
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, GRIP, NEVER, WIDE, into, touched, turned
+from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, EASE, GRIP, NEVER, SLACK, WIDE, into, outwards, touched, turned
 
 INVERSE_MASS = 0
 INVERSE_INERTIA = 1
@@ -19,8 +19,12 @@ AXIS = 7
 """The hinge's axis along the principal axes; zero for none."""
 BODY = 10
 BALL, HINGE, FREE = 0, 1, 2
-ROUNDS = 4
-"""Times that contacts and pivot are solved after each other in a substep."""
+PULL, KEEP, AIR, HOLD, LIMIT, SETTINGS = 0, 3, 4, 5, 6, 7
+"""What pulls at it, three numbers [m/s2]; the shares of the motion against the keyed one, and of all motion, that survive a substep; the
+share of the way to its keyed turn that it is drawn in one; the most that it may swing [rad]."""
+ACROSS, ALONG, LOOK, WAY, KEPT = 0, 1, 4, 7, 10
+"""The impulse across the surface, that along it [kg m], where the surface looks, how far it moved there [m]; three numbers each but the
+first."""
 MIDDLES = 3
 """Times that the turn in the middle of a substep is found anew."""
 TINY = 1e-12
@@ -133,25 +137,174 @@ def limit_swing(body, state, keyed, limit):
 
 
 @register_jitable
-def pushed_along(body, state, rx, ry, rz, px, py, pz, most):
-    """Move the body's point at r by p, with an impulse of at most ``most``; returns the impulse."""
+def begun(state, old, body, kind, before, aim, dt, settings):
+    """Move the body through a substep as if nothing touched it; it is keyed from ``before`` to ``aim`` (7,)."""
+    keep, air, hold = settings[KEEP], settings[AIR], settings[HOLD]
+    wx, wy, wz = apart(before, aim)
+    for k, spin in enumerate((wx / dt, wy / dt, wz / dt)):
+        if kind != FREE:
+            speed = (aim[k] - before[k]) / dt
+            state[7 + k] = speed + (state[7 + k] - speed) * keep
+        state[7 + k] = (state[7 + k] + dt * settings[PULL + k]) * air
+        state[10 + k] = (spin + (state[10 + k] - spin) * keep) * air
+        state[k] += dt * state[7 + k]
+    # What is not round wobbles as it spins: the angular momentum stays, from the middle of the last substep to that of this one.
+    sx, sy, sz = state[10], state[11], state[12]
+    turn_by(state, -0.5 * dt * sx, -0.5 * dt * sy, -0.5 * dt * sz)
+    mx, my, mz = resisting(body, state, sx, sy, sz)
+    for _ in range(MIDDLES):
+        state[3], state[4], state[5], state[6] = old[3], old[4], old[5], old[6]
+        turn_by(state, 0.5 * dt * sx, 0.5 * dt * sy, 0.5 * dt * sz)
+        sx, sy, sz = resisted(body, state, mx, my, mz)
+    state[3], state[4], state[5], state[6] = old[3], old[4], old[5], old[6]
+    turn_by(state, dt * sx, dt * sy, dt * sz)
+    if hold > 0.0:
+        x, y, z = apart(state, aim)
+        swing_by(body, state, hold * x, hold * y, hold * z)
+
+
+@register_jitable
+def joined(state, body, kind, aim, settings):
+    """Bring a body back to where it hangs, if it does."""
+    if kind == HINGE:
+        align(body, state, aim, 1.0)
+    if kind != FREE:
+        if settings[LIMIT] < np.pi:
+            limit_swing(body, state, aim, settings[LIMIT])
+        rx, ry, rz = spun(aim[3], aim[4], aim[5], aim[6], body[PIVOT], body[PIVOT + 1], body[PIVOT + 2])
+        hang(body, state, aim[0] + rx, aim[1] + ry, aim[2] + rz)
+
+
+@register_jitable
+def finished(state, old, dt):
+    """Find the velocities after a substep."""
+    wx, wy, wz = apart(old, state)
+    for k, spin in enumerate((wx, wy, wz)):
+        state[7 + k] = (state[k] - old[k]) / dt
+        state[10 + k] = spin / dt
+
+
+@register_jitable
+def gives(body, state, rx, ry, rz, nx, ny, nz):
+    """How much a body gives way at r from its centre along n, for an impulse of one."""
+    cx, cy, cz = ry * nz - rz * ny, rz * nx - rx * nz, rx * ny - ry * nx
+    gx, gy, gz = resisted(body, state, cx, cy, cz)
+    return body[INVERSE_MASS] + cx * gx + cy * gy + cz * gz
+
+
+@register_jitable
+def exchanged(one, body_one, other, body_other, x, y, z, px, py, pz, most):
+    """Move a place that two bodies have in common by p against each other, by equal impulses of at most ``most``; returns the impulse."""
     length = np.sqrt(px * px + py * py + pz * pz)
     if length <= TINY:
         return 0.0
-    px, py, pz = px / length, py / length, pz / length
-    cx, cy, cz = ry * pz - rz * py, rz * px - rx * pz, rx * py - ry * px
-    gx, gy, gz = resisted(body, state, cx, cy, cz)
-    push = min(length / (body[INVERSE_MASS] + cx * gx + cy * gy + cz * gz), most)
-    pushed(body, state, rx, ry, rz, push * px, push * py, push * pz)
+    nx, ny, nz = px / length, py / length, pz / length
+    ax, ay, az = x - one[0], y - one[1], z - one[2]
+    bx, by, bz = x - other[0], y - other[1], z - other[2]
+    give = gives(body_one, one, ax, ay, az, nx, ny, nz) + gives(body_other, other, bx, by, bz, nx, ny, nz)
+    push = min(length / give, most)
+    pushed(body_one, one, ax, ay, az, push * nx, push * ny, push * nz)
+    pushed(body_other, other, bx, by, bz, -push * nx, -push * ny, -push * nz)
     return push
 
 
 @register_jitable
-def touch(body, state, old, first, points, reaches, widest, frames, shapes, pressed):
+def impelled(body, state, rx, ry, rz, px, py, pz):
+    """Give the body's velocities an impulse p [kg m/s] at r from its centre."""
+    for k, p in enumerate((px, py, pz)):
+        state[7 + k] += body[INVERSE_MASS] * p
+    x, y, z = resisted(body, state, ry * pz - rz * py, rz * px - rx * pz, rx * py - ry * px)
+    for k, spin in enumerate((x, y, z)):
+        state[10 + k] += spin
+
+
+@register_jitable
+def speeds(one, other, kept, dt, ax, ay, az, bx, by, bz):
+    """How fast two bodies move against each other where they touch, at a and b from their centres."""
+    return (
+        one[7] + one[11] * az - one[12] * ay - other[7] - other[11] * bz + other[12] * by - kept[WAY] / dt,
+        one[8] + one[12] * ax - one[10] * az - other[8] - other[12] * bx + other[10] * bz - kept[WAY + 1] / dt,
+        one[9] + one[10] * ay - one[11] * ax - other[9] - other[10] * by + other[11] * bx - kept[WAY + 2] / dt,
+    )
+
+
+@register_jitable
+def calmed(one, body_one, other, body_other, x, y, z, kept, dt):
+    """Let two bodies that touch at a place fly apart there no faster than their contact explains, by impulses that only push.
+
+    What was let out of the other would else keep the speed of that, and one that lies on another would dance.
+    """
+    if kept[ACROSS] <= 0.0:
+        return
+    nx, ny, nz = kept[LOOK], kept[LOOK + 1], kept[LOOK + 2]
+    ax, ay, az = x - one[0], y - one[1], z - one[2]
+    bx, by, bz = x - other[0], y - other[1], z - other[2]
+    vx, vy, vz = speeds(one, other, kept, dt, ax, ay, az, bx, by, bz)
+    give = gives(body_one, one, ax, ay, az, nx, ny, nz) + gives(body_other, other, bx, by, bz, nx, ny, nz)
+    if give <= TINY:
+        return
+    push = max(-(vx * nx + vy * ny + vz * nz) / give, -kept[ACROSS] / dt)
+    kept[ACROSS] += push * dt
+    impelled(body_one, one, ax, ay, az, push * nx, push * ny, push * nz)
+    impelled(body_other, other, bx, by, bz, -push * nx, -push * ny, -push * nz)
+
+
+@register_jitable
+def place_of(state, point):
+    """Where a point (3,) along the body's principal axes is."""
+    x, y, z = spun(state[3], state[4], state[5], state[6], point[0], point[1], point[2])
+    return state[0] + x, state[1] + y, state[2] + z
+
+
+@register_jitable
+def held_back(one, body_one, other, body_other, x, y, z, sx, sy, sz, kept, grip):
+    """Hold a place x y z of a body back along the surface towards s, where it would be had it stuck, by Coulomb's law."""
+    if kept[ACROSS] <= 0.0 and kept[ALONG] == 0.0 and kept[ALONG + 1] == 0.0 and kept[ALONG + 2] == 0.0:
+        return
+    nx, ny, nz = kept[LOOK], kept[LOOK + 1], kept[LOOK + 2]
+    sx, sy, sz = sx - x, sy - y, sz - z
+    along = sx * nx + sy * ny + sz * nz
+    sx, sy, sz = sx - along * nx, sy - along * ny, sz - along * nz
+    ax, ay, az = x - one[0], y - one[1], z - one[2]
+    bx, by, bz = x - other[0], y - other[1], z - other[2]
+    length = np.sqrt(sx * sx + sy * sy + sz * sz)
+    share = 0.0
+    if length > TINY:
+        ux, uy, uz = sx / length, sy / length, sz / length
+        share = 1.0 / (gives(body_one, one, ax, ay, az, ux, uy, uz) + gives(body_other, other, bx, by, bz, ux, uy, uz))
+    # All of this substep's is bounded, so what was too much when more seemed to press comes back.
+    tx, ty, tz = kept[ALONG] + share * sx, kept[ALONG + 1] + share * sy, kept[ALONG + 2] + share * sz
+    bound = min(grip * kept[ACROSS] / max(np.sqrt(tx * tx + ty * ty + tz * tz), TINY), 1.0)
+    tx, ty, tz = bound * tx, bound * ty, bound * tz
+    px, py, pz = tx - kept[ALONG], ty - kept[ALONG + 1], tz - kept[ALONG + 2]
+    kept[ALONG], kept[ALONG + 1], kept[ALONG + 2] = tx, ty, tz
+    pushed(body_one, one, ax, ay, az, px, py, pz)
+    pushed(body_other, other, bx, by, bz, -px, -py, -pz)
+
+
+@register_jitable
+def pushed_out(one, body_one, other, body_other, x, y, z, px, py, pz, kept):
+    """Push a place of a body out of the other by p."""
+    length = np.sqrt(px * px + py * py + pz * pz)
+    if length > TINY:
+        kept[ACROSS] += exchanged(one, body_one, other, body_other, x, y, z, px, py, pz, np.inf)
+        kept[LOOK], kept[LOOK + 1], kept[LOOK + 2] = px / length, py / length, pz / length
+
+
+@register_jitable
+def let_back(one, body_one, other, body_other, x, y, z, gap, kept):
+    """Let a place that was pushed too far out, by other places' pushes, come back to the surface, which is ``gap`` away."""
+    if kept[ACROSS] > 0.0 and gap > TINY:
+        way = (-gap * kept[LOOK], -gap * kept[LOOK + 1], -gap * kept[LOOK + 2])
+        kept[ACROSS] -= exchanged(one, body_one, other, body_other, x, y, z, *way, kept[ACROSS])
+
+
+@register_jitable
+def touch(body, state, old, still, nothing, first, points, reaches, widest, frames, shapes, pressed):
     """Push the body's points out of the colliders, one after another, and hold them back along the surface by Coulomb's law.
 
-    widest (K,) how far from a core a point of the body may touch, seen from the body's centre [m]
-    pressed (M, K, 5): for each point and collider the impulses across and along the surface in this substep, and where the surface looks
+    widest (K,) how far from a core a point of the body may touch, seen from the body's centre [m]; pressed (M, K, KEPT); ``still`` and
+    ``nothing`` the state and the numbers of what does not move
     """
     moved = np.sqrt((state[0] - old[0]) ** 2 + (state[1] - old[1]) ** 2 + (state[2] - old[2]) ** 2)
     for k in range(len(shapes)):
@@ -164,88 +317,49 @@ def touch(body, state, old, first, points, reaches, widest, frames, shapes, pres
             reach, kept = reaches[m, k], pressed[m, k]
             if reach <= NEVER:
                 continue
-            ox, oy, oz = spun(old[3], old[4], old[5], old[6], points[m, 0], points[m, 1], points[m, 2])
-            rx, ry, rz = spun(state[3], state[4], state[5], state[6], points[m, 0], points[m, 1], points[m, 2])
-            x, y, z = state[0] + rx, state[1] + ry, state[2] + rz
+            ox, oy, oz = place_of(old, points[m])
+            x, y, z = place_of(state, points[m])
             dx, dy, dz = x - frames[row, 0], y - frames[row, 1], z - frames[row, 2]
-            mx, my, mz = x - old[0] - ox, y - old[1] - oy, z - old[2] - oz
+            mx, my, mz = x - ox, y - oy, z - oz
             bound = max(shapes[k, BOUND] + reach, 0.0) + np.sqrt(mx * mx + my * my + mz * mz)
             if dx * dx + dy * dy + dz * dz > bound * bound:
                 continue
             bx, by, bz = into(frames, row, 0, x, y, z)
-            ax, ay, az = into(frames, row, 12, old[0] + ox, old[1] + oy, old[2] + oz)
+            ax, ay, az = into(frames, row, 12, ox, oy, oz)
             core = shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW]
             tx, ty, tz = touched(ax, ay, az, bx, by, bz, *core, reach, 0.0)
             px, py, pz = turned(frames, row, tx - bx, ty - by, tz - bz)
-            length = np.sqrt(px * px + py * py + pz * pz)
-            if length > TINY:
-                kept[0] += pushed_along(body, state, rx, ry, rz, px, py, pz, np.inf)
-                kept[2], kept[3], kept[4] = px / length, py / length, pz / length
-            left = shapes[k, GRIP] * kept[0] - kept[1]
-            if left <= 0.0:
-                continue
-            # Against the collider as it moved: from where the point would be, had it stuck to it.
-            rx, ry, rz = spun(state[3], state[4], state[5], state[6], points[m, 0], points[m, 1], points[m, 2])
+            pushed_out(state, body, still, nothing, x, y, z, px, py, pz, kept)
+            if kept[ACROSS] > 0.0:
+                let_back(state, body, still, nothing, x, y, z, outwards(bx, by, bz, *core)[0] - reach, kept)
+            # Against the collider as it moved: where the point would be, had it stuck to it.
             sx, sy, sz = turned(frames, row, ax, ay, az)
-            sx, sy, sz = state[0] + rx - frames[row, 0] - sx, state[1] + ry - frames[row, 1] - sy, state[2] + rz - frames[row, 2] - sz
-            along = sx * kept[2] + sy * kept[3] + sz * kept[4]
-            sx, sy, sz = along * kept[2] - sx, along * kept[3] - sy, along * kept[4] - sz
-            kept[1] += pushed_along(body, state, rx, ry, rz, sx, sy, sz, left)
+            sx, sy, sz = sx + frames[row, 0], sy + frames[row, 1], sz + frames[row, 2]
+            kept[WAY], kept[WAY + 1], kept[WAY + 2] = sx - ox, sy - oy, sz - oz
+            x, y, z = place_of(state, points[m])
+            held_back(state, body, still, nothing, x, y, z, sx, sy, sz, kept, shapes[k, GRIP])
 
 
-def _advance_rigid(state, body, kind, keyed, dt, pull, keep, air, hold, limit, points, reaches, frames, shapes, record):
-    """Advance one body through S substeps of ``dt`` seconds, in place.
-
-    kind BALL, HINGE or FREE; pull (3,) [m/s2]; keep, air shares of the motion against the keyed one, and of all motion, that survive a
-    substep; hold the share of the way to its keyed turn that it is drawn in one; limit [rad] of its swing
-    points (M, 3) of its surface along the principal axes [m], reaches (M, K); frames, shapes as kernels/contacts.py says
-    record (S, 7) receives place and turn after each substep
-    """
-    many = len(shapes)
-    pressed, widest = np.zeros((len(points), many, 5)), np.full(many, NEVER)
-    for m in range(len(points)):
-        size = np.sqrt(points[m, 0] ** 2 + points[m, 1] ** 2 + points[m, 2] ** 2)
-        for k in range(many):
-            widest[k] = max(widest[k], reaches[m, k] + size)
-    for step in range(len(keyed) - 1):
-        old, aim, before = state.copy(), keyed[step + 1], keyed[step]
-        wx, wy, wz = apart(before, aim)
-        for k, spin in enumerate((wx / dt, wy / dt, wz / dt)):
-            if kind != FREE:
-                speed = (aim[k] - before[k]) / dt
-                state[7 + k] = speed + (state[7 + k] - speed) * keep
-            state[7 + k] = (state[7 + k] + dt * pull[k]) * air
-            state[10 + k] = (spin + (state[10 + k] - spin) * keep) * air
-            state[k] += dt * state[7 + k]
-        # What is not round wobbles as it spins: the angular momentum stays, from the middle of the last substep to that of this one.
-        sx, sy, sz = state[10], state[11], state[12]
-        turn_by(state, -0.5 * dt * sx, -0.5 * dt * sy, -0.5 * dt * sz)
-        mx, my, mz = resisting(body, state, sx, sy, sz)
-        for _ in range(MIDDLES):
-            state[3], state[4], state[5], state[6] = old[3], old[4], old[5], old[6]
-            turn_by(state, 0.5 * dt * sx, 0.5 * dt * sy, 0.5 * dt * sz)
-            sx, sy, sz = resisted(body, state, mx, my, mz)
-        state[3], state[4], state[5], state[6] = old[3], old[4], old[5], old[6]
-        turn_by(state, dt * sx, dt * sy, dt * sz)
-        if hold > 0.0:
-            x, y, z = apart(state, aim)
-            swing_by(body, state, hold * x, hold * y, hold * z)
-        rx, ry, rz = spun(aim[3], aim[4], aim[5], aim[6], body[PIVOT], body[PIVOT + 1], body[PIVOT + 2])
-        pressed[:] = 0.0
-        for _ in range(ROUNDS):
-            if many > 0:
-                touch(body, state, old, step * many, points, reaches, widest, frames, shapes, pressed)
-            if kind == HINGE:
-                align(body, state, aim, 1.0)
-            if kind != FREE:
-                if limit < np.pi:
-                    limit_swing(body, state, aim, limit)
-                hang(body, state, aim[0] + rx, aim[1] + ry, aim[2] + rz)
-        wx, wy, wz = apart(old, state)
-        for k, spin in enumerate((wx, wy, wz)):
-            state[7 + k] = (state[k] - old[k]) / dt
-            state[10 + k] = spin / dt
-        record[step] = state[:7]
-
-
-advance_rigid = njit(nogil=True, cache=True, error_model="numpy")(_advance_rigid)
+@register_jitable
+def touch_spots(body, state, old, still, nothing, step, substeps, points, which, spots, reaches, grips, pressed):
+    """Push points of the body, ``which`` (Q,), off spots of a surface that moves, as `push_spots` of contacts.py does; pressed (Q, KEPT)"""
+    each = 1.0 / substeps
+    now, then = (step + 1.0) * each, step * each
+    for q in range(len(which)):
+        spot, kept = spots[q], pressed[q]
+        ox, oy, oz = place_of(old, points[which[q]])
+        x, y, z = place_of(state, points[which[q]])
+        wx, wy, wz = spot[3] - spot[0], spot[4] - spot[1], spot[5] - spot[2]
+        nx, ny, nz = spot[6] + now * (spot[9] - spot[6]), spot[7] + now * (spot[10] - spot[7]), spot[8] + now * (spot[11] - spot[8])
+        inverse = 1.0 / max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
+        nx, ny, nz = nx * inverse, ny * inverse, nz * inverse
+        gap = (x - spot[0] - now * wx) * nx + (y - spot[1] - now * wy) * ny + (z - spot[2] - now * wz) * nz - reaches[q]
+        if gap < 0.0:
+            lx, ly, lz = spot[6] + then * (spot[9] - spot[6]), spot[7] + then * (spot[10] - spot[7]), spot[8] + then * (spot[11] - spot[8])
+            began = (ox - spot[0] - then * wx) * lx + (oy - spot[1] - then * wy) * ly + (oz - spot[2] - then * wz) * lz - reaches[q]
+            push = -gap if began >= -SLACK else min(-gap, max((1.0 - EASE) * began - gap, 0.0))
+            pushed_out(state, body, still, nothing, x, y, z, push * nx, push * ny, push * nz, kept)
+        let_back(state, body, still, nothing, x, y, z, gap, kept)
+        kept[WAY], kept[WAY + 1], kept[WAY + 2] = wx * each, wy * each, wz * each
+        x, y, z = place_of(state, points[which[q]])
+        held_back(state, body, still, nothing, x, y, z, ox + wx * each, oy + wy * each, oz + wz * each, kept, grips[q])

@@ -6,6 +6,7 @@ nobody's where there is none. ``params`` (PARAMS B, 16): see the constants.
 
 import numpy as np
 from numba import njit
+from numba.extending import register_jitable
 
 from quiver.kernels.contacts import EASE, SLACK
 from quiver.kernels.lanes import any_less, fused, gather, larger, load, scatter, smaller, sqrt, where_less
@@ -23,6 +24,44 @@ PARAMS = 14
 TINY = 1e-20
 
 
+@register_jitable
+def before_spot(params, p, now, bx, by, bz):
+    """(how far a particle at b is in front of its spot, beyond its reach, where that looks x y z, the way from the spot x y z).
+
+    ``p`` is the first of the spot's rows; ``now`` the share of the frame that is over.
+    """
+    nx = fused(load(params, p + TURN), now, load(params, p + LOOK))
+    ny = fused(load(params, p + TURN + 1), now, load(params, p + LOOK + 1))
+    nz = fused(load(params, p + TURN + 2), now, load(params, p + LOOK + 2))
+    inverse = 1.0 / sqrt(larger(fused(nx, nx, fused(ny, ny, nz * nz)), TINY))
+    nx, ny, nz = nx * inverse, ny * inverse, nz * inverse
+    rx = load(params, p + AWAY) + bx - load(params, p + WAY) * now
+    ry = load(params, p + AWAY + 1) + by - load(params, p + WAY + 1) * now
+    rz = load(params, p + AWAY + 2) + bz - load(params, p + WAY + 2) * now
+    return fused(rx, nx, fused(ry, ny, rz * nz)) - load(params, p + REACH), nx, ny, nz, rx, ry, rz
+
+
+@register_jitable
+def off_spot(params, p, then, gap, nx, ny, nz, rx, ry, rz, ax, ay, az):
+    """How far a particle is pushed that was at a a substep ago, ``then``, and for which `before_spot` says the rest: x y z."""
+    sx = load(params, p + AWAY) + ax - load(params, p + WAY) * then
+    sy = load(params, p + AWAY + 1) + ay - load(params, p + WAY + 1) * then
+    sz = load(params, p + AWAY + 2) + az - load(params, p + WAY + 2) * then
+    # In front or not is asked of where the surface looked then: one that tilts would take a point at rest on it for a deep one.
+    ox = fused(load(params, p + TURN), then, load(params, p + LOOK))
+    oy = fused(load(params, p + TURN + 1), then, load(params, p + LOOK + 1))
+    oz = fused(load(params, p + TURN + 2), then, load(params, p + LOOK + 2))
+    began = fused(sx, ox, fused(sy, oy, sz * oz)) - load(params, p + REACH)
+    depth = larger(-gap, 0.0)
+    push = where_less(began, -SLACK, smaller(depth, larger((1.0 - EASE) * began - gap, 0.0)), depth)
+    mx, my, mz = rx - sx, ry - sy, rz - sz
+    along = fused(mx, nx, fused(my, ny, mz * nz))
+    mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
+    slid = sqrt(larger(fused(mx, mx, fused(my, my, mz * mz)), TINY))
+    held = smaller(load(params, p + GRIP) * push / slid, 1.0)
+    return push * nx - held * mx, push * ny - held * my, push * nz - held * mz
+
+
 @njit(nogil=True, cache=True, error_model="numpy")
 def push_spot_lanes(step, substeps, points, old, indices, params):
     """Push particles off their spots in a substep, and hold them back along the surface by Coulomb's law."""
@@ -31,32 +70,10 @@ def push_spot_lanes(step, substeps, points, old, indices, params):
     for block in range(len(indices)):
         p = PARAMS * block
         bx, by, bz, bw = gather(points, indices, block)
-        ax, ay, az, _ = gather(old, indices, block)
-        wx, wy, wz = load(params, p + WAY), load(params, p + WAY + 1), load(params, p + WAY + 2)
-        nx = fused(load(params, p + TURN), now, load(params, p + LOOK))
-        ny = fused(load(params, p + TURN + 1), now, load(params, p + LOOK + 1))
-        nz = fused(load(params, p + TURN + 2), now, load(params, p + LOOK + 2))
-        inverse = 1.0 / sqrt(larger(fused(nx, nx, fused(ny, ny, nz * nz)), TINY))
-        nx, ny, nz = nx * inverse, ny * inverse, nz * inverse
-        fx, fy, fz = load(params, p + AWAY), load(params, p + AWAY + 1), load(params, p + AWAY + 2)
-        reach = load(params, p + REACH)
-        rx, ry, rz = fx + bx - wx * now, fy + by - wy * now, fz + bz - wz * now
-        gap = fused(rx, nx, fused(ry, ny, rz * nz)) - reach
-        if not any_less(gap, 0.0):
+        near = before_spot(params, p, now, bx, by, bz)
+        if not any_less(near[0], 0.0):
             continue
-        sx, sy, sz = fx + ax - wx * then, fy + ay - wy * then, fz + az - wz * then
-        # In front or not is asked of where the surface looked then: one that tilts would take a point at rest on it for a deep one.
-        ox = fused(load(params, p + TURN), then, load(params, p + LOOK))
-        oy = fused(load(params, p + TURN + 1), then, load(params, p + LOOK + 1))
-        oz = fused(load(params, p + TURN + 2), then, load(params, p + LOOK + 2))
-        began = fused(sx, ox, fused(sy, oy, sz * oz)) - reach
-        depth = larger(-gap, 0.0)
-        push = where_less(began, -SLACK, smaller(depth, larger((1.0 - EASE) * began - gap, 0.0)), depth)
-        push = where_less(0.0, bw, push, 0.0)
-        mx, my, mz = rx - sx, ry - sy, rz - sz
-        along = fused(mx, nx, fused(my, ny, mz * nz))
-        mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
-        slid = sqrt(larger(fused(mx, mx, fused(my, my, mz * mz)), TINY))
-        held = smaller(load(params, p + GRIP) * push / slid, 1.0)
-        x, y, z = bx + (push * nx - held * mx), by + (push * ny - held * my), bz + (push * nz - held * mz)
-        scatter(points, indices, block, x, y, z, bw)
+        ax, ay, az, _ = gather(old, indices, block)
+        x, y, z = off_spot(params, p, then, *near, ax, ay, az)
+        free = where_less(0.0, bw, 1.0, 0.0)
+        scatter(points, indices, block, fused(free, x, bx), fused(free, y, by), fused(free, z, bz), bw)

@@ -1,26 +1,19 @@
 """The colliders of a setup in a run: where they are, which layers meet them, and how close anything may come."""
 
 import numpy as np
-from scipy.spatial import KDTree
 
 from quiver.colliders import SURFACES
 from quiver.dials import SOFT_KINDS
 from quiver.errors import BadInput
 from quiver.kernels import contacts as kernel
-from quiver.meeting.skins import NEAR, Skin, SkinContacts
+from quiver.meeting.skins import Skin, surface_of_collider
 from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.sim.obstacles import frame_rows, shape_rows
-from quiver.sim.packing import spots_in_lanes
-from quiver.sim.solid import NO_HELD, NO_PAIRS, NO_SPOT_LANES, NO_SPOTS
 
 KNOWN = 3
 """Answers that are kept besides the last one."""
-OWN_SPACING, OWN_NEIGHBOURS, FARTHEST_OWN = 0.8, 2.2, 1.5
-"""Particles of one sheet keep so many edges apart; closer at rest than so many they are neighbours; and no more of those are looked at."""
-OWN_GRIP = 0.3
-"""Coefficient of friction of a sheet with itself."""
 MAIN_SHARE = 0.05
 """Joints that carry so much of some flesh are inside of it: their colliders are not met unless the artist says so."""
 
@@ -35,7 +28,7 @@ class Contacts:
         self.colliders = [collider for collider in setup.colliders if collider.is_on and collider.shape not in SURFACES]
         skeleton, self.scale = character.skeleton, setup.metres_per_unit
         surfaces = [collider for collider in setup.colliders if collider.is_on and collider.shape in SURFACES]
-        self.skins = [Skin(character, collider, self.scale) for collider in surfaces]
+        self.skins = [Skin(collider, surface_of_collider(character, collider, self.scale)) for collider in surfaces]
         for collider in self.colliders:
             if collider.joint and collider.joint not in skeleton:
                 raise BadInput(f"collider “{collider.name}”: expected a joint of this character, got “{collider.joint}”")
@@ -90,9 +83,24 @@ class Contacts:
                 met.append(index)
         return np.array(met, int)
 
-    def skins_met_by(self, setup, layer):
-        """The Skins that a layer meets."""
-        return [skin for skin in self.skins if meets_skin(setup, layer, skin.collider)]
+    def skins_met_by(self, setup, layer, driven=()):
+        """The Skins that a layer meets, each without what the layer itself moves: a region, or what ``driven`` nodes carry."""
+        found = []
+        for skin in self.skins:
+            if not meets_skin(setup, layer, skin.collider):
+                continue
+            own, key = self._own(setup, layer, skin, driven)
+            found.append(skin.without(own, key) if own.any() else skin)
+        return [skin for skin in found if skin is not None]
+
+    def _own(self, setup, layer, skin, driven):
+        """Which vertices of a skin a layer itself moves, bool (V,), and what stands for them."""
+        if layer.kind not in SOFT_KINDS:
+            return skin.carried_by(driven), (tuple(sorted(driven)),)
+        region, count = setup.region(layer.region), len(skin.surface.mesh.positions)
+        if skin.collider.shape != "skin" or region.mesh != skin.collider.mesh:
+            return np.zeros(count, bool), ()
+        return regions.is_in(regions.decode(region.values, count)), (region.values,)
 
     def distances(self, points):
         """Distances (..., K) [m] of points (..., 3) from the cores in the rest pose."""
@@ -111,13 +119,15 @@ class Contacts:
 
 
 def meets_skin(setup, layer, collider):
-    """Whether a layer meets a collider that is a surface: sheets do by themselves, flesh where told to.
+    """Whether a layer meets a collider that is a surface: where told to, and sheets by themselves those that another mesh makes.
 
-    None where it never could: chains and props, and what is made of the same mesh, whose inside is the skin's inside too.
+    None where it never could: what is made of a mesh is inside of that mesh's simplified body.
     """
-    if layer.kind not in SOFT_KINDS or setup.region(layer.region).mesh == collider.mesh:
+    is_own = layer.kind in SOFT_KINDS and setup.region(layer.region).mesh == collider.mesh
+    if is_own and collider.shape == "body":
         return None
-    return layer.id in collider.meets or (layer.kind == "sheet" and layer.id not in collider.spares)
+    by_itself = layer.kind == "sheet" and not is_own
+    return layer.id in collider.meets or (by_itself and layer.id not in collider.spares)
 
 
 def flesh_carriers(character, setup, layer):
@@ -165,155 +175,6 @@ class Followed:
         return rows
 
 
-class ChainContacts(Followed):
-    """What a wave of C chains of n segments meets: L of the colliders.
-
-    met      for each chain the colliders it meets; rest (C, n + 1, 3) its points in the rest pose [m]
-    thickness (C, n + 1) how thick it is there [m]
-    """
-
-    def __init__(self, contacts, met, rest, thickness):
-        super().__init__(contacts, np.unique(np.concatenate([np.zeros(0, int), *met])))
-        ends = contacts.reaches(rest, thickness)
-        middles = contacts.reaches(0.5 * (rest[:, 1:] + rest[:, :-1]), 0.5 * (thickness[:, 1:] + thickness[:, :-1]))
-        reaches = np.stack([middles, ends[:, 1:]], axis=2)[..., self.met]
-        for chain, own in enumerate(met):
-            reaches[chain][..., ~np.isin(self.met, own)] = kernel.NEVER
-        self.reaches = np.moveaxis(reaches, -1, 1)
-        self.shapes = self.shapes.astype(np.float32)
-
-    def frames(self, world, jumped, per_frame, origin):
-        """What `rows` says, float32, seen from ``origin`` (3,)."""
-        rows = self.rows(world, jumped, per_frame)
-        rows[..., :3] -= origin
-        rows[..., 12:15] -= origin
-        return rows.astype(np.float32)
-
-
-class Carried:
-    """R points that particles carry: corners int (R, 4) and shares (R, 4)."""
-
-    def __init__(self, corners, shares):
-        self.corners, self.shares = np.ascontiguousarray(corners, np.int32), np.ascontiguousarray(shares, float)
-        self.is_single = bool((self.shares[:, 0] == 1.0).all())
-
-    def of(self, values):
-        """Values of particles (N, 3) at the points (R, 3)."""
-        if self.is_single:
-            return values[self.corners[:, 0]].astype(float)
-        return np.einsum("rc,rck->rk", self.shares, values[self.corners].astype(float))
-
-    def places(self, state):
-        """Where the points are (R, 3) [m], from a SolidState."""
-        return self.of(state.positions)
-
-    def way(self, state, keyed_moves, seconds):
-        """How far each point may move (R,) [m] in so many seconds in which its keyed place moves by those of the particles, (N, 3)."""
-        return np.linalg.norm(self.of(keyed_moves), axis=1) + np.linalg.norm(self.of(state.velocities[:, :3]), axis=1) * seconds
-
-
-class SurfaceContacts(Followed):
-    """What a soft body's surface meets of the simple shapes: L of the colliders.
-
-    met      the colliders (indices); carried (Carried) its points, surface (R, 3) they in the rest pose, thickness around them [m]
-    """
-
-    def __init__(self, contacts, met, carried, surface, thickness):
-        super().__init__(contacts, met)
-        self.carried = carried
-        self.reaches = contacts.reaches(surface, np.full(len(surface), thickness))[:, met]
-
-    def ready(self, world, jumped, per_frame):
-        """Take the node matrices (S, J, 3, 4) of some frames."""
-        self._frames, self._per_frame = self.rows(world, jumped, per_frame), per_frame
-
-    def touches(self, frame, state, way):
-        """What may touch in a frame, as `push_held` takes it; way (R,) is how far each point may move in it [m]."""
-        frames = self._frames[frame * self._per_frame : (frame + 1) * self._per_frame]
-        places = self.carried.places(state)
-        far = np.empty((len(places), len(self.met))), np.empty((len(places), len(self.met)))
-        for out, at in zip(far, (np.roll(frames[0], 12, axis=1), frames[-1]), strict=True):
-            kernel.distances(places, np.ascontiguousarray(at), self.shapes, out)
-        rows, which = np.nonzero(np.minimum(*far) < self.reaches + (1.5 * way + NEAR)[:, None])
-        carried = self.carried
-        arrays = (places[rows], carried.corners[rows], carried.shares[rows], which.astype(np.int32), self.reaches[rows, which])
-        return (*arrays, np.ascontiguousarray(frames).reshape(-1, kernel.FRAME), self.shapes)
-
-
-class SoftContacts:
-    """All that a soft body meets. ``met`` the simple colliders (indices), ``skins`` (Skins); others as SurfaceContacts."""
-
-    def __init__(self, contacts, met, skins, surface, corners, shares, thickness):
-        self.carried = Carried(corners, shares)
-        self.shapes = SurfaceContacts(contacts, met, self.carried, surface, thickness) if len(met) else None
-        self.skins = [SkinContacts(skin, self.carried, surface, thickness) for skin in skins]
-        self.nodes = [int(node) for node in contacts.nodes[met] if node >= 0] + [node for skin in skins for node in skin.nodes]
-
-    @property
-    def _parts(self):
-        return [*([self.shapes] if self.shapes else []), *self.skins]
-
-    def start(self, world, dt):
-        """Begin in node matrices (J, 3, 4), for substeps of ``dt`` [s]."""
-        self.dt = dt
-        for part in self._parts:
-            part.start(world)
-
-    def ready(self, world, jumped, per_frame):
-        """Take the node matrices (S, J, 3, 4) of some frames."""
-        self.seconds = per_frame * self.dt
-        for part in self._parts:
-            part.ready(world, jumped, per_frame)
-
-    def touches(self, frame, state, keyed_moves):
-        """What may touch in a frame, as `advance` of sim/solid.py takes it; keyed_moves (N, 3) [m] of the particles in it."""
-        way = self.carried.way(state, keyed_moves, self.seconds)
-        held = self.shapes.touches(frame, state, way) if self.shapes else NO_HELD
-        spots = [skin.touches(frame, state, way) for skin in self.skins]
-        if not self.carried.is_single:
-            return held, joined(spots, NO_SPOTS), NO_SPOT_LANES, NO_PAIRS
-        # What is one particle each goes sixteen at a time; each skin begins a block, so that none has a particle twice.
-        return held, NO_SPOTS, joined([spots_in_lanes(each, len(state.positions)) for each in spots], NO_SPOT_LANES), NO_PAIRS
-
-
-class OwnContacts:
-    """What a sheet meets of itself: particles (N, 3) at rest [m], ``edge`` apart on average, that are no neighbours.
-
-    They keep as far apart as the sheet is thick, or so far that none slips through between others; what is closer at rest may stay so.
-    """
-
-    def __init__(self, rest, edge, thickness):
-        self.rest, self.reach, self.neighbours = rest, max(thickness, OWN_SPACING * edge), OWN_NEIGHBOURS * edge
-
-    def touches(self, state, keyed_moves, seconds):
-        """As `push_pairs` takes it; keyed_moves (N, 3) [m] of the particles in a frame of so many seconds."""
-        places = state.positions
-        way = np.linalg.norm(keyed_moves - keyed_moves.mean(0), axis=1)
-        way += np.linalg.norm(state.velocities[:, :3] - state.velocities[:, :3].mean(0), axis=1) * seconds
-        # What is fast may be looked up too late; it must still not cost a look at everything.
-        around = self.reach + NEAR + min(2.0 * float(way.max(initial=0.0)), FARTHEST_OWN * self.neighbours)
-        pairs = KDTree(places).query_pairs(around, output_type="ndarray").astype(np.int32)
-        first, second = pairs[np.lexsort(pairs.T[::-1])].T
-        at_rest = np.linalg.norm(self.rest[first] - self.rest[second], axis=1)
-        ways = places[second] - places[first]
-        near = np.linalg.norm(ways, axis=1) < self.reach + NEAR + 1.5 * (way[first] + way[second])
-        kept = near & (at_rest > self.neighbours)
-        pairs = np.ascontiguousarray(np.stack([first, second], 1)[kept])
-        return pairs, np.ascontiguousarray(ways[kept]), np.minimum(self.reach, at_rest[kept]), OWN_GRIP
-
-
 def joined(groups, none):
     """Arrays of several skins as one; ``none`` where there are no skins."""
     return tuple(np.concatenate(parts) for parts in zip(*groups, strict=True)) if groups else none
-
-
-class PropContacts(Followed):
-    """What a rigid thing meets of the simple shapes (``met``, indices).
-
-    body (PropBody): points (M, 3) of its surface along its principal axes [m], reaches (M, L)
-    """
-
-    def __init__(self, contacts, met, body):
-        super().__init__(contacts, met)
-        self.points = body.own_points
-        self.reaches = np.ascontiguousarray(contacts.reaches(body.points)[:, met])

@@ -47,7 +47,7 @@ class Surface(Patch):
         return self.scale * skinned_through(self.mesh, world).astype(float)
 
 
-_surfaces = Kept(KEPT_SURFACES)
+_surfaces, _rests = Kept(KEPT_SURFACES), Kept(KEPT_SURFACES)
 
 
 def surface_of(character, name, scale):
@@ -70,13 +70,43 @@ def surface_of_collider(character, collider, scale):
     return _surfaces.get(character, key, make)
 
 
-class Skin:
-    """One collider that is a surface. ``nodes`` are those it rides on alone. Lengths in metres. Raises BadInput where it cannot be made."""
+class Rest(Patch):
+    """What is left of a surface (Surface) without some of its vertices, bool (V,)."""
 
-    def __init__(self, character, collider, scale):
-        self.collider, self.margin, self.grip = collider, collider.value("margin") / 1000.0, collider.grip
-        self.surface = surface_of_collider(character, collider, scale)
-        self.nodes = [self.surface.mesh.node] if collider.shape == "hull" else []
+    def __init__(self, surface, without):
+        self.whole = surface
+        super().__init__(surface.rest, surface.triangles[~without[surface.triangles].any(1)])
+
+    def places(self, world):
+        """Where its vertices are, as the whole surface says."""
+        return self.whole.places(world)
+
+
+class Skin:
+    """One collider that is a surface, or the rest of it that a layer meets. Lengths in metres. Raises BadInput where it cannot be made.
+
+    ``nodes`` are those it rides on alone.
+    """
+
+    def __init__(self, collider, surface):
+        self.collider, self.margin, self.grip, self.surface = collider, collider.value("margin") / 1000.0, collider.grip, surface
+        self.nodes = [surface.mesh.node] if collider.shape == "hull" else []
+
+    def without(self, own, key):
+        """The same without vertices bool (V,), which ``key`` stands for; None where nothing is left."""
+        surface = self.surface
+        if own[surface.triangles].any(1).all():
+            return None
+        rest = Skin(self.collider, surface)
+        rest.surface = _rests.get(surface, key, lambda: Rest(surface, own))
+        return rest
+
+    def carried_by(self, nodes):
+        """Which of its vertices some nodes move, bool (V,)."""
+        mesh = self.surface.mesh
+        if mesh.skin < 0:
+            return np.full(len(mesh.positions), mesh.node in nodes)
+        return ((mesh.weights > 0.0) & np.isin(mesh.joints, sorted(nodes))).any(1)
 
 
 class Feeler:
@@ -131,34 +161,37 @@ def _rim(triangles, count):
 
 
 class SkinContacts:
-    """What the surface of a soft body meets of a skin; ``carried`` (Carried) are the points, ``rest`` (R, 3) theirs in the rest pose."""
+    """What R points meet of a skin; ``rest`` (R, 3) are they in the rest pose, ``thickness`` around them [m]."""
 
-    def __init__(self, skin, carried, rest, thickness):
-        self.skin, self.carried = skin, carried
-        self.feeler = Feeler(skin.surface, rest)
+    def __init__(self, skin, rest, thickness):
+        self.skin, self.feeler = skin, Feeler(skin.surface, rest)
         self.reaches = np.minimum(skin.margin + thickness, self.feeler.closest)
 
     def start(self, world):
         """Begin in node matrices (J, 3, 4)."""
-        self.before = self.skin.surface.places(world[None])[0]
+        self.before, self.reached = self.skin.surface.places(world[None])[0], 0.0
 
     def ready(self, world, jumped, per_frame):
         """Take the node matrices (S, J, 3, 4) of some frames."""
         self.ends = self.skin.surface.places(world[per_frame - 1 :: per_frame])
         self.jumped = jumped
 
-    def touches(self, frame, state, way):
-        """What may touch in a frame, as `push_spots` takes it; way (R,) is how far each point may move in it [m]."""
+    def spots(self, frame, points, way, until=1.0):
+        """Which of the points (R, 3) may touch in a frame, int (Q,), then spots, reaches and grips as `push_spots` takes them.
+
+        way (R,) is how far each point may move [m]. To be asked once for each frame, or for pieces of it one after another, each from where
+        the last one ended to a share of the frame.
+        """
         end = np.ascontiguousarray(self.ends[frame])
         begin = end if self.jumped[frame] else self.before
-        self.before = end
-        points = self.carried.places(state)
+        if until < 1.0:
+            end = begin + (until - self.reached) / (1.0 - self.reached) * (end - begin)
+        self.before, self.reached = end, until % 1.0
         distances, found, shares, spots, normals = self.feeler.feel(begin, points, 1.5 * way + NEAR + DEEP)
         rows = np.flatnonzero(distances < self.reaches + 1.5 * way + NEAR)
         ends = self.feeler.spots(end, found[rows], shares[rows])
         near = np.concatenate([spots[rows], ends[0], normals[rows], ends[1]], axis=1)
-        grips = np.full(len(rows), self.skin.grip)
-        return points[rows], self.carried.corners[rows], self.carried.shares[rows], near, self.reaches[rows], grips
+        return rows, near, self.reaches[rows], np.full(len(rows), self.skin.grip)
 
 
 class SkinDepth:

@@ -131,14 +131,14 @@ def clip_depths_of(run, layer_paths):
     """{layer id: ClipDepth} of the layers of a run that meet anything; layer_paths are pairs of a chain layer's id and indices of paths."""
     character, contacts, found = run.spec.character, run.contacts, {}
     for layer_id, own in layer_paths:
-        met = run.met[own[0]] if own else []
-        if len(met):
+        met, skins = (run.met[own[0]], run.met_skins[own[0]]) if own else ([], [])
+        if len(met) or skins:
             drivers = [node for k in own for node in run.paths[k].drivers]
-            found[layer_id] = ClipDepth(character, contacts, fitting.skin_of_nodes(character, drivers), met)
+            found[layer_id] = ClipDepth(character, contacts, fitting.skin_of_nodes(character, drivers), met, skins)
     for prop in run.props:
-        if len(prop.met) and prop.layer.id not in found:
+        if prop.touching and prop.layer.id not in found:
             nodes = [each.node for each in run.props if each.layer.id == prop.layer.id]
-            found[prop.layer.id] = ClipDepth(character, contacts, fitting.skin_of_nodes(character, nodes), prop.met)
+            found[prop.layer.id] = ClipDepth(character, contacts, fitting.skin_of_nodes(character, nodes), prop.met, prop.skins_met)
     for solid in run.solids:
         if solid.touching:
             skin = {solid.mesh_index: solid.touching_vertices}

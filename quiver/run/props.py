@@ -1,27 +1,24 @@
 """A prop in a run: a rigid thing that hangs on a joint and swings about it, knocks against colliders, or falls free."""
 
-import itertools
-
 import numpy as np
 
 from quiver.bodies import chain as swing
 from quiver.bodies import fitting
 from quiver.bodies import prop as prop_body
 from quiver.errors import BadInput, Unstable
-from quiver.kernels import rigid
-from quiver.kernels.contacts import FRAME, SHAPE
-from quiver.kernels.knocks import knock
-from quiver.meeting.contacts import PropContacts
+from quiver.kernels import rigid as kernel
+from quiver.meeting.props import PropContacts
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
 from quiver.run.jumps import jumps_of
+from quiver.sim import rigid
 from quiver.sim.bounds import RUNAWAY
 from quiver.sim.obstacles import shape_rows
 
 ROUNDED, KNOCK_GRIP = 0.02, 0.4
 """How round a prop's box is, against its least half side, and the coefficient of friction between two props."""
-KINDS = {"ball": rigid.BALL, "hinge": rigid.HINGE, "free": rigid.FREE}
+KINDS = {"ball": kernel.BALL, "hinge": kernel.HINGE, "free": kernel.FREE}
 
 
 class Prop:
@@ -29,7 +26,7 @@ class Prop:
 
     def __init__(self, character, layer, node, setup, notes):
         self.layer, self.node, self.setup, self.scale = layer, node, setup, setup.metres_per_unit
-        self.skeleton, self.touching = character.skeleton, None
+        self.skeleton, self.touching, self.met_nodes = character.skeleton, None, []
         places, triangles = _mesh_of(character, node)
         name = character.skeleton.names[node]
         if len(triangles) < 1:
@@ -46,7 +43,6 @@ class Prop:
         self.pivot = pivot
         self.numbers = np.concatenate([[1.0 / body.mass], 1.0 / body.inertia, pivot, axis])
         self.kind, self.knocks = KINDS[layer.value("joint")], layer.value("knocks") == "yes"
-        self.box, self.shape = _box_of(body)
         self.points = body.own_points
         # From the joint's own turn to the principal axes, and the centre seen from the joint.
         self.own_turn = self.rest_turn.T @ body.axes
@@ -54,10 +50,11 @@ class Prop:
 
     def meet(self, contacts, driven):
         """Let it meet those of the Contacts that it should; ``driven`` are the nodes that are simulated."""
-        met = contacts.met_by(self.layer, driven)
-        self.met, self.met_nodes = met, [int(node) for node in contacts.nodes[met] if node >= 0]
-        if len(met):
-            self.touching = PropContacts(contacts, met, self.body)
+        self.met = contacts.met_by(self.layer, driven)
+        self.skins_met = contacts.skins_met_by(self.setup, self.layer, self.skeleton.below(self.node))
+        if len(self.met) or self.skins_met:
+            self.touching = PropContacts(contacts, self.met, self.skins_met, self.body)
+            self.met_nodes = self.touching.nodes
 
     def compile(self, substeps):
         """Take the length of a substep."""
@@ -68,7 +65,8 @@ class Prop:
         air = (1.0 - min(value("drag") / 100.0, 0.99)) ** (self.dt * frames)
         spring = (2.0 * np.pi * value("hold_rate") * self.dt) ** 2
         pull = np.array([0.0, -value("gravity") / 100.0 * swing.GRAVITY, 0.0])
-        self.settings = pull, keep, air, spring / (1.0 + spring), np.radians(value("swing_limit"))
+        settings = np.array([*pull, keep, air, spring / (1.0 + spring), np.radians(value("swing_limit"))])
+        self.rigid = rigid.RigidBody(self.numbers, self.kind, settings, self.points, *_outside_of(self.body))
 
     def keyed(self, world):
         """Keyed places and turns (S, 7) [m] of the body in node matrices (S, J, 3, 4)."""
@@ -100,25 +98,19 @@ class Prop:
         self.way, self.jumped_now, self.per_frame = self.keyed(world), jumped, len(world) // frames
         self.record = np.empty((len(world), 7))
         if self.touching:
-            self.rows = self.touching.rows(world, jumped, self.per_frame).reshape(-1, FRAME)
+            self.touching.ready(world, jumped, self.per_frame)
 
     def begin(self, frame):
-        """Begin a frame, counted from the first that it took."""
+        """Begin a frame, counted from the first that it took: how it is keyed (S + 1, 7), what it touches, colliders and spots of skins."""
+        part = slice(frame * self.per_frame, (frame + 1) * self.per_frame)
         if self.jumped_now[frame]:
-            part = slice(frame * self.per_frame, (frame + 1) * self.per_frame)
             self._carry_over(self.way[part.stop - 1])
             self.way[part] = self.way[part.stop - 1]
-
-    def step(self, first, end):
-        """Simulate the samples first..end-1."""
-        rows, shapes, points, reaches = _NOTHING
-        if self.touching:
-            shapes, points, reaches = self.touching.shapes, self.touching.points, self.touching.reaches
-            rows = self.rows[first * len(shapes) : end * len(shapes)]
-        way = np.concatenate([self.before[None], self.way[first:end]])
-        scene = (points, reaches, rows, shapes, self.record[first:end])
-        rigid.advance_rigid(self.state, self.numbers, self.kind, way, self.dt, *self.settings, *scene)
-        self.before = self.way[end - 1]
+        way = np.concatenate([self.before[None], self.way[part]])
+        self.before = self.way[part.stop - 1]
+        if not self.touching:
+            return way, rigid.NOTHING, rigid.NO_SPOTS
+        return way, self.touching.touches(frame), self.touching.spots(frame, self.state, way[-1], self.per_frame * self.dt)
 
     def end(self, frame):
         """A frame is over. Raises Unstable."""
@@ -170,44 +162,26 @@ def advance_together(props, world, jumped, frames):
     for prop, its in zip(props, jumped, strict=True):
         prop.ready(world, its, frames)
     knocking = [prop for prop in props if prop.knocks]
-    alone = [prop for prop in props if prop not in knocking or len(knocking) < 2]
+    alone = [[prop] for prop in props if not prop.knocks]
     per_frame = len(world) // frames
     for frame in range(frames):
-        for prop in props:
-            prop.begin(frame)
-        first, end = frame * per_frame, (frame + 1) * per_frame
-        for prop in alone:
-            prop.step(first, end)
-        if len(knocking) > 1:
-            for sample in range(first, end):
-                _step_and_knock(knocking, sample)
-        for prop in props:
-            prop.end(frame)
+        for group in (*alone, *([knocking] if knocking else [])):
+            keyed, touches, spots = zip(*(prop.begin(frame) for prop in group), strict=True)
+            states, dt = [prop.state for prop in group], group[0].dt
+            records = rigid.advance([prop.rigid for prop in group], states, keyed, dt, touches, spots)
+            for prop, record in zip(group, records, strict=True):
+                prop.record[frame * per_frame : (frame + 1) * per_frame] = record
+                prop.end(frame)
 
 
-def _step_and_knock(props, sample):
-    old = [prop.state.copy() for prop in props]
-    for prop in props:
-        prop.step(sample, sample + 1)
-    for a, b in itertools.combinations(range(len(props)), 2):
-        one, other = props[a], props[b]
-        parts = [(prop.state, old[k], prop.numbers, prop.kind, prop.before, prop.points) for prop, k in ((one, a), (other, b))]
-        knock(*parts[0], *parts[1], np.stack([one.shape, other.shape]), np.stack([one.box, other.box]), one.dt)
-    for prop in props:
-        prop.record[sample] = prop.state[:7]
-
-
-def _box_of(body):
-    """What a body is to others that it knocks against, as kernels/knocks.py takes it: its box (4,) and shape (SHAPE,)."""
+def _outside_of(body):
+    """What a body is to others that it knocks against, as kernels/knocks.py takes it: its outside (SHAPE,) and box (4,)."""
     low, high = body.own_points.min(0), body.own_points.max(0)
     half = np.maximum(0.5 * (high - low), 1e-4)
     radius = ROUNDED * float(half.min())
     core = half - radius
     shape = shape_rows([[core[0], core[2], core[1], core[1]]], [float(np.linalg.norm(core))], [KNOCK_GRIP])[0]
-    return np.append(0.5 * (low + high), radius), shape
-
-
-_NOTHING = (np.zeros((0, FRAME)), np.zeros((0, SHAPE)), np.zeros((0, 3)), np.zeros((0, 0)))
+    return shape, np.append(0.5 * (low + high), radius)
 
 
 def _mesh_of(character, node):

@@ -6,7 +6,7 @@ from scipy import sparse
 from quiver.bodies import chain as swing
 from quiver.dials import PROXY_DIALS
 from quiver.measure.sheets import SheetMeasure
-from quiver.meeting.contacts import OwnContacts
+from quiver.meeting.softs import OwnContacts
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through, subset
 from quiver.run.parts import proxy_part_of, sheet_part_of

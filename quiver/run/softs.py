@@ -3,7 +3,8 @@
 import numpy as np
 
 from quiver.errors import Unstable
-from quiver.meeting.contacts import SoftContacts, flesh_carriers
+from quiver.meeting.contacts import flesh_carriers
+from quiver.meeting.softs import SoftContacts
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through
 from quiver.run.jumps import jumps_of

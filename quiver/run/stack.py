@@ -100,9 +100,13 @@ class Run:
         rest_world = rest_matrices(self.skeleton)
         layer_of = [chain_layers[path.layer] for path in paths]
         self.met = [self.contacts.met_by(layer, driven) for layer in layer_of]
+        self.met_skins = self._met_skins(paths, layer_of)
         self.skins = self._skins(paths, rest_world)
         ridden = {layer.id: self._ridden(layer) for layer in layers if layer.rides}
-        met_nodes = [[node for node in self.contacts.nodes[own] if node >= 0] for own in self.met]
+        met_nodes = [
+            [*(node for node in self.contacts.nodes[own] if node >= 0), *(node for skin in skins for node in skin.nodes)]
+            for own, skins in zip(self.met, self.met_skins, strict=True)
+        ]
         self.stages = [
             Stage(self, [paths[k] for k in group.paths], [layer_of[k] for k in group.paths], group, rest_world)
             for group in order.groups(self.skeleton, paths, layer_of, self.solids, met_nodes, self.props, ridden)
@@ -156,10 +160,18 @@ class Run:
         world = world_matrices(self.skeleton, self._keyed(np.arange(self.spec.first_frame, self.last_frame + 1)))
         return [Touch(self.spec.character, layer, self.spec.setup, world) for layer in touching]
 
+    def _met_skins(self, paths, layer_of):
+        """The Skins that each path meets, without what its layer moves."""
+        moved = {layer.id: set() for layer in layer_of}
+        for path, layer in zip(paths, layer_of, strict=True):
+            moved[layer.id].update(below for node in path.drivers for below in self.skeleton.below(int(node)))
+        found = {layer.id: self.contacts.skins_met_by(self.spec.setup, layer, moved[layer.id]) for layer in layer_of}
+        return [found[layer.id] for layer in layer_of]
+
     def _skins(self, paths, rest_world):
         """How thick the skin around each path is, [m]; zeros where nothing is met."""
         scale = self.spec.setup.metres_per_unit
-        if not len(self.contacts):
+        if not len(self.contacts) and not self.contacts.skins:
             return [np.zeros(len(path.drivers)) for path in paths]
         by_node = fitting.vertices_by_node(self.spec.character)
         rests = [jointed_world(rest_world[path.point_nodes], path.point_offsets) for path in paths]

@@ -7,15 +7,17 @@ import numpy as np
 
 from quiver.bodies import chain as chain_body
 from quiver.errors import Unstable
-from quiver.meeting.contacts import ChainContacts
+from quiver.meeting.chains import ChainContacts
 from quiver.rig import transforms
 from quiver.rig.pose import jointed_world
 from quiver.run.jumps import jumps_of
 from quiver.sim.bounds import MOST_PER_STEP, RUNAWAY
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
-from quiver.sim.step import NO_COLLIDERS, advance, motion_rows, reach_rows
+from quiver.sim.step import NO_COLLIDERS, NO_SPOTS, advance, motion_rows, reach_rows
 
+PIECES = 4
+"""Times a frame that it is found what chains touch of a skin."""
 AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
 
 
@@ -37,11 +39,11 @@ class Driven:
 class Wave:
     """Chains of one dependency level, with their model and state.
 
-    ``paths``, ``layers``, ``met`` (the colliders that each meets, of ``contacts``) and ``skins`` (how thick the skin around the ends of its
-    segments is, (n,) [m]) are parallel.
+    ``paths``, ``layers``, ``met`` (the colliders that each meets, of ``contacts``), ``met_skins`` (the Skins) and ``skins`` (how thick the
+    skin around the ends of its segments is, (n,) [m]) are parallel.
     """
 
-    def __init__(self, skeleton, paths, layers, setup, substeps, rest_world, notes, contacts, met, skins):
+    def __init__(self, skeleton, paths, layers, setup, substeps, rest_world, notes, contacts, met, met_skins, skins):
         self.skeleton, self.paths, self.layers = skeleton, paths, layers
         self.scale = setup.metres_per_unit
         self.frame_rate = setup.frame_rate
@@ -59,9 +61,9 @@ class Wave:
         self.model = chain_model(physics, self.dt, limited)
         self.state = ChainState(self.model)
         self.contacts = None
-        if any(map(len, met)):
+        if any(map(len, (*met, *met_skins))):
             thickness = np.array([self._thickness(i, skins[i], n + 1) for i in range(len(paths))])
-            self.contacts = ChainContacts(contacts, met, rest, thickness)
+            self.contacts = ChainContacts(contacts, met, met_skins, rest, thickness)
             self.reaches = reach_rows(self.model, self.contacts.reaches)
         self.lengths = np.array(
             [np.linalg.norm(np.diff(rest[i, : count + 1], axis=0), axis=1).sum() for i, count in enumerate(self.counts)]
@@ -151,32 +153,52 @@ class Wave:
         samples = len(world)
         points, linear = self.points(world), world[:, self.point_nodes[:, 0], :, :3]
         per_frame = samples // frames
-        cuts = [0, *(int(f) * per_frame for f in np.flatnonzero(jumped.any(1)) if f), samples]
+        cuts, recorded = {0, *(int(f) * per_frame for f in np.flatnonzero(jumped.any(1))), samples}, every
+        if self.contacts and self.contacts.skins:
+            # What is so light is so fast that it is soon elsewhere: what it touches is asked several times a frame.
+            recorded = 1
+            cuts.update(round(piece * per_frame / PIECES) for piece in range(PIECES * frames))
         displaced, self.origin = [], points[0, 0, 0].copy()
-        obstacles = self.contacts.frames(world, jumped.any(1), per_frame, self.origin) if self.contacts else None
-        for first, end in itertools.pairwise(cuts):
-            if first < end:
-                part = (first, end, per_frame)
-                displaced.append(self._stretch_of_time(points, linear, jumped[first // per_frame], part, every, obstacles, threads))
-                if not self.state.greatest_speed < RUNAWAY:
-                    raise Unstable(self.layers[0].name, end // per_frame, "it moves faster than anything real could")
+        if self.contacts:
+            self.contacts.ready(world, jumped.any(1), per_frame, self.origin)
+        for first, end in itertools.pairwise(sorted(cuts)):
+            if first % per_frame == 0:
+                self._jump_all(points, linear, jumped[first // per_frame], first, per_frame)
+            displaced.append(self._stretch_of_time(points, linear, (first, end, per_frame), recorded, threads))
+            if not self.state.greatest_speed < RUNAWAY:
+                raise Unstable(self.layers[0].name, end // per_frame, "it moves faster than anything real could")
         self.steps_before = points[-1] - (points[-2] if samples > 1 else self.before)
         self.before, self.linear_before = points[-1], linear[-1]
         shown = slice(every - 1, None, every)
-        return self._driven(points[shown], np.concatenate(displaced), world[shown])
+        return self._driven(points[shown], np.concatenate(displaced)[every // recorded - 1 :: every // recorded], world[shown])
 
-    def _stretch_of_time(self, points, linear, jumped, part, every, obstacles, threads):
-        """Simulate the samples first..end-1, at whose first frame the ``jumped`` chains jump; returns the recorded displacements."""
-        first, end, per_frame = part
+    def _jump_all(self, points, linear, jumped, first, per_frame):
+        """Let the ``jumped`` chains jump in the frame that begins with a sample; in place."""
         for chain in np.flatnonzero(jumped):
             self._jump(points[:, chain], linear[:, chain], chain, first, per_frame)
+
+    def _stretch_of_time(self, points, linear, part, every, threads):
+        """Simulate the samples first..end-1; returns the displacements of every ``every``-th."""
+        first, end, per_frame = part
         before = self.before if first == 0 else points[first - 1]
         axes = None if self.blocked is None else self._world_axes(linear[first:end])
         motion, axis_rows = motion_rows(self.model, points[first:end] - self.origin, before - self.origin, axes)
-        colliders = NO_COLLIDERS
-        if obstacles is not None:
-            colliders = (obstacles[first:end].reshape(-1, obstacles.shape[-1]), self.contacts.shapes, self.reaches)
-        return advance(self.model, self.state, motion, axis_rows, colliders, every, threads)
+        colliders, spots = NO_COLLIDERS, NO_SPOTS
+        if self.contacts:
+            frames = self.contacts.frames[first:end]
+            colliders = (frames.reshape(-1, frames.shape[-1]), self.contacts.core_shapes, self.reaches)
+            until = (end - 1) % per_frame + 1
+            spots = self.contacts.spots(first // per_frame, until / per_frame, *self._reached(before, points[end - 1], end - first))
+        return advance(self.model, self.state, motion, axis_rows, colliders, every, threads, spots)
+
+    def _reached(self, before, after, steps):
+        """Where the chains' points are (C, n + 1, 3) [m], keyed to go from before to after in so many steps; how far each may go."""
+        places, way = before.copy(), np.linalg.norm(after - before, axis=-1)
+        for chain in range(len(places)):
+            moved, speed = np.moveaxis(self.state.chain(chain), 1, 0)
+            places[chain, 1:] += moved
+            way[chain, 1:] += np.linalg.norm(speed, axis=-1) * self.dt * steps
+        return places, way
 
     def _jump(self, points, linear, chain, first, per_frame):
         """Let one chain's keyed motion begin this frame where it ends it, as fast as it was, its swing carried along; in place."""

@@ -192,10 +192,25 @@ def spots_in_lanes(spots, particles):
     # An index of lanes is taken as an address: none may be negative.
     indices = np.full(blocks * LANES, _nobody(particles), np.int32)
     indices[:count] = corners[:, 0]
-    params, column = aligned((blocks, spot.PARAMS, LANES)), np.zeros(blocks * LANES, np.float32)
-    ways = (bases - near[:, :3], near[:, 3:6] - near[:, :3], near[:, 6:9], near[:, 9:] - near[:, 6:9])
-    rows = [(first + k, way[:, k]) for first, way in zip((spot.AWAY, spot.WAY, spot.LOOK, spot.TURN), ways, strict=True) for k in range(3)]
-    for row, values in (*rows, (spot.GRIP, grips), (spot.REACH, reaches)):
-        column[:count], column[count:] = values, NEVER if row == spot.REACH else 0.0
-        params[:, row] = column.reshape(blocks, LANES)
-    return indices.reshape(-1, LANES), params.reshape(-1, LANES)
+    values = no_spots(blocks * LANES)
+    values[:count] = spot_values(bases, near, reaches, grips)
+    return indices.reshape(-1, LANES), in_lanes(values).reshape(-1, LANES)
+
+
+def no_spots(count):
+    """Values (count, PARAMS) of lanes that touch nothing."""
+    values = np.zeros((count, spot.PARAMS), np.float32)
+    values[:, spot.REACH] = NEVER
+    return values
+
+
+def spot_values(bases, near, reaches, grips):
+    """What kernels/spots.py wants of spots (Q, 12), as `push_spots` takes them: (Q, PARAMS); bases (Q, 3) what positions count from."""
+    return np.column_stack([bases - near[:, :3], near[:, 3:6] - near[:, :3], near[:, 6:9], near[:, 9:] - near[:, 6:9], reaches, grips])
+
+
+def in_lanes(values):
+    """Values (lanes, ..., k) of whole blocks of lanes as rows (blocks, ..., k, LANES)."""
+    out = aligned((len(values) // LANES, *values.shape[1:], LANES))
+    out[:] = np.moveaxis(values.reshape(-1, LANES, *values.shape[1:]), 1, -1)
+    return out

@@ -6,6 +6,8 @@ import numpy as np
 
 from quiver.kernels import chains as kernel
 from quiver.kernels.lanes import LANES
+from quiver.kernels.spots import AWAY, GRIP, LOOK, REACH, WAY
+from quiver.kernels.spots import PARAMS as SPOT
 from quiver.sim.model import chain_model
 from quiver.sim.state import ChainState
 from quiver.sim.step import advance, motion_rows
@@ -13,8 +15,8 @@ from tests.makers import chain_setup, moving_clip, obstacles, simulate, skeleton
 from tests.verification.test_closed_forms import DT, physics
 
 
-def scene(rng, n=5, blocks=2, steps=20, lanes=LANES):
-    """Random arrays for the kernel, all rules switched on."""
+def scene(rng, n=5, blocks=2, steps=20, lanes=LANES, floor=None):
+    """Random arrays for the kernel, all rules switched on; ``floor`` is how high a skin rises below the chains [m]."""
     params = np.zeros((blocks, n, kernel.PARAMS, lanes), np.float32)
     params[:, :, kernel.INVERSE_MASS] = rng.uniform(0.5, 2.0, (blocks, n, lanes))
     params[:, :, kernel.BEND_SOFTNESS] = rng.uniform(0.1, 50.0, (blocks, n, lanes))
@@ -31,8 +33,13 @@ def scene(rng, n=5, blocks=2, steps=20, lanes=LANES):
     reaches = np.full((blocks * 2 * n * 2, lanes), 0.06, np.float32)
     state = np.zeros((blocks * 6 * n, lanes), np.float32)
     record = np.zeros((steps // 5 * blocks * 3 * n, lanes), np.float32)
+    spots = np.zeros((0 if floor is None else blocks * n * 2, SPOT, lanes), np.float32)
+    # The skin's spots are below the first place of each chain, rise, and look up.
+    spots[:, AWAY + 1], spots[:, WAY + 1], spots[:, LOOK + 1] = 0.1, (floor or 0.0) + 0.1, 1.0
+    spots[:, REACH], spots[:, GRIP] = 0.01, 0.3
+    spots = spots.reshape(-1, lanes)
     flat = [array.reshape(-1, lanes) for array in (params, motion, axes)]
-    return [0, blocks, steps, n, np.float32(DT), state, *flat, (frames, shapes, reaches), True, 5, record]
+    return [0, blocks, steps, n, np.float32(DT), state, *flat, (frames, shapes, reaches), spots, True, 5, record]
 
 
 class PlainCopyTest(TestCase):
@@ -43,6 +50,15 @@ class PlainCopyTest(TestCase):
         self.assertGreater(np.abs(fast[5]).max(), 0.01)
         np.testing.assert_array_equal(fast[5], slow[5])
         np.testing.assert_array_equal(fast[-1], slow[-1])
+
+    def test_what_rises_below_lifts_them(self):
+        fast, slow = (scene(np.random.default_rng(2), floor=0.05) for _ in range(2))
+        kernel.advance_chains(*fast)
+        kernel.advance(*slow)
+        np.testing.assert_allclose(fast[-1], slow[-1], atol=2e-5)
+        # Ends that lengths and limits do not hold below it lie on the skin.
+        high = fast[-1].reshape(4, 2, 5, 3, LANES)[-1, :, -1, 1]
+        self.assertGreater(np.median(high), 0.05)
 
     def test_rows_of_any_width_give_the_same_chain(self):
         wide, one = scene(np.random.default_rng(2), blocks=1), scene(np.random.default_rng(2), blocks=1)

@@ -13,6 +13,7 @@ from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.meeting.contacts import Contacts, flesh_carriers, meets_skin
 from quiver.meeting.skins import Feeler
+from quiver.mesh import regions
 from quiver.rig.character import Character
 from quiver.rig.pose import rest_matrices
 from quiver.run.stack import Run, TakeSpec
@@ -132,6 +133,11 @@ class DocumentTest(TestCase):
                 from_document(document)
 
 
+def carried(mesh, nodes):
+    """Which vertices of a mesh some nodes move."""
+    return ((mesh.weights > 0.0) & np.isin(mesh.joints, list(nodes))).any(1)
+
+
 class MudwickTest(TestCase):
     @classmethod
     def setUpClass(cls):
@@ -198,11 +204,53 @@ class MudwickTest(TestCase):
         self.assertLess(depths[:, 0].max(), 0.02)
         self.assertGreater(through[:, 0].max(), 2.0 * depths[:, 0].max())
 
-    def test_flesh_meets_a_skin_only_where_told_and_nothing_meets_its_own(self):
+    def test_a_layer_meets_the_rest_of_the_skin_that_it_is_part_of(self):
+        skin = next(each for each in self.setup.colliders if each.shape == "skin")
+        mesh = self.character.mesh("skin")
+        for name, nodes in (("belly", ()), ("barbels", self.barbels()), ("bell", self.nodes("bell_1"))):
+            layer = self.setup.layer(name)
+            contacts = Contacts(self.character, replace(self.setup, colliders=(replace(skin, meets=(name,)),)))
+            (met,) = contacts.skins_met_by(self.setup, layer, nodes)
+            if name == "bell":
+                self.assertEqual(len(met.surface.triangles), len(contacts.skins[0].surface.triangles))
+                continue
+            own = regions.is_in(self.character.painted(self.setup.region(layer.region))[1]) if name == "belly" else carried(mesh, nodes)
+            self.assertFalse(own[met.surface.triangles].any())
+            self.assertLess(len(met.surface.triangles), len(contacts.skins[0].surface.triangles))
+            self.assertGreater(len(met.surface.triangles), 0.5 * len(contacts.skins[0].surface.triangles))
+
+    def nodes(self, *names):
+        skeleton = self.character.skeleton
+        return {below for name in names for below in skeleton.below(skeleton.index(name))}
+
+    def barbels(self):
+        skeleton = self.character.skeleton
+        return {node for node, name in enumerate(skeleton.names) if "barbel" in name}
+
+    def deepest(self, name, clip, touches):
+        """How deep the layer gets into the skin as simulated, on average [m], if it meets the skin alone, or nothing."""
+        skin = next(each for each in self.setup.colliders if each.shape == "skin")
+        only = replace(self.setup, layers=(self.setup.layer(name),), colliders=(replace(skin, meets=(name,)),), preroll_frames=4.0)
+        run = Run(TakeSpec(self.character, only, clip, 0, 24))
+        if not touches:
+            for wave in run.waves:
+                wave.contacts = None
+            for prop in run.props:
+                prop.touching = None
+        return float(np.concatenate([chunk.clips[:, 0, 0] for chunk in run.chunks()]).mean())
+
+    def test_chains_and_props_lie_on_a_skin(self):
+        for name, clip, share in (("bell", "shake dry", 0.6), ("bell", "walk", 0.2), ("barbels", "shake dry", 0.9)):
+            with self.subTest(name=name, clip=clip):
+                self.assertLess(self.deepest(name, clip, True), share * self.deepest(name, clip, False))
+
+    def test_a_surface_is_met_where_told_and_by_sheets_of_other_meshes_by_themselves(self):
         skin = next(each for each in self.setup.colliders if each.shape == "skin")
         frill = replace(skin, id="frill", mesh="frill")
         belly, blanket, tail = (self.setup.layer(name) for name in ("belly", "saddle-blanket", "tail"))
-        self.assertEqual([meets_skin(self.setup, layer, skin) for layer in (belly, blanket, tail)], [None, True, None])
+        self.assertEqual([meets_skin(self.setup, layer, skin) for layer in (belly, blanket, tail)], [False, True, False])
+        self.assertIsNone(meets_skin(self.setup, belly, replace(skin, shape="body", size=(0.1,))))
+        self.assertTrue(meets_skin(self.setup, tail, replace(skin, meets=("tail",))))
         self.assertFalse(meets_skin(self.setup, belly, frill))
         self.assertTrue(meets_skin(self.setup, belly, replace(frill, meets=("belly",))))
         self.assertFalse(meets_skin(self.setup, blanket, replace(skin, spares=("saddle-blanket",))))

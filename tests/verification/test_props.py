@@ -1,14 +1,16 @@
 """Rigid bodies against closed forms: a pendulum, free fall and spin, a thing on a slope; and the kernel against its plain copy."""
 
 import itertools
-from unittest import TestCase
+from contextlib import nullcontext
+from unittest import TestCase, mock
 
 import numpy as np
 
 from quiver.bodies import prop
 from quiver.bodies.chain import GRAVITY
-from quiver.kernels import knocks, rigid
+from quiver.kernels import rigid
 from quiver.rig import transforms
+from quiver.sim import rigid as sim
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
 from tests.solids import box_surface
 
@@ -21,14 +23,16 @@ def body_of(mass, inertia, pivot=(0.0, 0.0, 0.0), axis=(0.0, 0.0, 0.0)):
     return np.concatenate([[1.0 / mass], 1.0 / np.array(inertia, float), pivot, axis]).astype(float)
 
 
-def run(state, body, steps, kind=rigid.BALL, pull=DOWN, touches=None, keep=1.0, limit=np.pi, hold=0.0, plain=False):
-    """Places and turns (S, 7) of a body whose joint stands still."""
-    keyed = np.repeat(STILL[None], steps + 1, 0)
-    points, reaches, frames, shapes = touches or (np.zeros((0, 3)), np.zeros((0, 0)), np.zeros((0, 24)), np.zeros((0, 6)))
-    record = np.empty((steps, 7))
-    advance = rigid.advance_rigid.py_func if plain else rigid.advance_rigid
-    advance(state, body, kind, keyed, DT, pull, keep, 1.0, hold, limit, points, reaches, frames, shapes, record)
-    return record
+def run(state, body, steps, kind=rigid.BALL, pull=DOWN, touches=None, keep=1.0, limit=np.pi, hold=0.0):
+    """Places and turns (S, 7) of a body whose joint stands still; touches are points, reaches, frames, shapes."""
+    points, *touches = touches or (np.zeros((0, 3)), *sim.NOTHING)
+    thing = sim.RigidBody(body, kind, np.array([*pull, keep, 1.0, hold, limit]), points)
+    return sim.advance([thing], [state], [np.repeat(STILL[None], steps + 1, 0)], DT, [touches])[0]
+
+
+def plainly():
+    """A context in which rigid bodies move by the plain copy of their kernel."""
+    return mock.patch.object(sim, "advance_bodies", sim.advance_bodies.py_func)
 
 
 def hanging(angle, length):
@@ -115,11 +119,11 @@ class ContactTest(TestCase):
 
     def test_it_stays_below_the_friction_angle_and_slides_above(self):
         along, away = self.slope(15.0, 0.4)
-        self.assertLess(along[-1] - along[20], 4e-3)
+        self.assertLess(along[-1] - along[20], 1e-5)
         self.assertLess(np.ptp(away[100:]), 1e-4)
         along, _ = self.slope(30.0, 0.3)
         exact = 0.5 * GRAVITY * (np.sin(np.radians(30.0)) - 0.3 * np.cos(np.radians(30.0)))
-        self.assertAlmostEqual(along[-1] / exact, 1.0, delta=0.1)
+        self.assertAlmostEqual(along[-1] / exact, 1.0, delta=0.02)
 
 
 class BodyTest(TestCase):
@@ -148,7 +152,8 @@ class PlainCopyTest(TestCase):
         for plain in (False, True):
             state, pivot = hanging(0.7, 0.3)
             body = body_of(1.0, (0.01, 0.02, 0.03), pivot, (0.0, 0.0, 1.0))
-            ends.append(run(state, body, 40, rigid.HINGE, touches=touches, limit=1.0, hold=0.01, plain=plain))
+            with plainly() if plain else nullcontext():
+                ends.append(run(state, body, 40, rigid.HINGE, touches=touches, limit=1.0, hold=0.01))
         np.testing.assert_allclose(*ends, atol=1e-5)
 
 
@@ -156,29 +161,30 @@ class KnockTest(TestCase):
     """Bodies that knock against each other: boxes of 20 cm."""
 
     SIDE = 0.2
+    GROUND = shape_rows([[1e9, 1e9, 0.0, 1e9]], [1e9], [0.5])
 
-    def make(self, places, velocities, turns=None, mass=1.0):
-        """Bodies as `knock` takes them: states, numbers, points; and what each is to others: shapes and boxes."""
-        corners = 0.5 * self.SIDE * np.array(list(itertools.product((-1.0, 0.0, 1.0), repeat=3)))
-        inertia = np.full(3, mass * self.SIDE**2 / 6.0)
-        states = [
-            np.concatenate([place, [0, 0, 0, 1.0] if turns is None else turns[k], velocities[k], np.zeros(3)])
-            for k, place in enumerate(places)
-        ]
-        shape = shape_rows([[0.098, 0.098, 0.098, 0.098]], [0.17], [0.5])[0]
-        return [np.array(state, float) for state in states], body_of(mass, inertia), corners, shape, np.array([0.0, 0.0, 0.0, 0.002])
+    def make(self, places, velocities, turns=None, masses=None):
+        """(bodies, their states), with no weight."""
+        bodies, states = [], []
+        for k, place in enumerate(places):
+            mass = masses[k] if masses else 1.0
+            corners = 0.5 * self.SIDE * np.array(list(itertools.product((-1.0, 0.0, 1.0), repeat=3)))
+            outside = shape_rows([[0.098, 0.098, 0.098, 0.098]], [0.17], [0.5])[0], np.array([0.0, 0.0, 0.0, 0.002])
+            numbers = body_of(mass, np.full(3, mass * self.SIDE**2 / 6.0))
+            bodies.append(sim.RigidBody(numbers, rigid.FREE, np.array([0.0, 0.0, 0.0, 1.0, 1.0, 0.0, np.pi]), corners, *outside))
+            turn = [0, 0, 0, 1.0] if turns is None else turns[k]
+            states.append(np.concatenate([place, turn, velocities[k], np.zeros(3)]).astype(float))
+        return bodies, states
 
-    def step(self, states, body, points, shape, box, pull, ground=False):
-        """One substep of all, then of all pairs."""
-        old = [state.copy() for state in states]
+    def go(self, bodies, states, steps, on_ground=False):
+        """Places and turns (B, S, 7)."""
         touches = None
-        for state in states:
-            if ground:
-                touches = (points, np.zeros((len(points), 1)), frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]])[None], 2, 0))[0], GROUND)
-            run(state, body, 1, rigid.FREE, pull, touches)
-        for a, b in itertools.combinations(range(len(states)), 2):
-            parts = [(states[k], old[k], body, rigid.FREE, STILL, points) for k in (a, b)]
-            knocks.knock(*parts[0], *parts[1], np.stack([shape, shape]), np.stack([box, box]), DT)
+        if on_ground:
+            frames = frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]])[None], steps + 1, 0)).reshape(-1, 24)
+            touches = [(np.zeros((len(body.points), 1)), frames, self.GROUND) for body in bodies]
+            for body in bodies:
+                body.settings[:3] = DOWN
+        return sim.advance(bodies, states, [np.repeat(STILL[None], steps + 1, 0)] * len(bodies), DT, touches)
 
     def momenta(self, states):
         """Momentum, and angular momentum about the origin, of bodies of one kilogram (their inertia is the same about every axis)."""
@@ -187,13 +193,12 @@ class KnockTest(TestCase):
 
     def test_two_free_bodies_that_meet_keep_their_momentum(self):
         tilted = transforms.from_axis_angle(np.array([0.3, 0.5, 0.8]), 0.6)
-        states, *scene = self.make(
+        bodies, states = self.make(
             [(-0.3, 0.02, 0.0), (0.3, 0.0, 0.03)], [(2.0, 0.0, 0.0), (-1.0, 0.3, 0.0)], [tilted, np.array([0, 0, 0, 1.0])]
         )
         begun = self.momenta(states)
         energy = sum(state[7:10] @ state[7:10] for state in states)
-        for _ in range(120):
-            self.step(states, *scene, np.zeros(3))
+        self.go(bodies, states, 120)
         self.assertGreater(states[1][7], 0.0)
         for before, after in zip(begun, self.momenta(states), strict=True):
             np.testing.assert_allclose(after, before, atol=2e-3)
@@ -201,35 +206,43 @@ class KnockTest(TestCase):
 
     def test_none_goes_through_the_other_however_fast(self):
         for speed in (1.0, 10.0, 60.0):
-            states, *scene = self.make([(-0.6, 0.0, 0.0), (0.0, 0.0, 0.0)], [(speed, 0.0, 0.0), (0.0, 0.0, 0.0)])
-            for _ in range(240):
-                self.step(states, *scene, np.zeros(3))
-                self.assertGreater(states[1][0] - states[0][0], 0.9 * self.SIDE)
+            bodies, states = self.make([(-0.6, 0.0, 0.0), (0.0, 0.0, 0.0)], [(speed, 0.0, 0.0), (0.0, 0.0, 0.0)])
+            record = self.go(bodies, states, 240)
+            self.assertGreater((record[1, :, 0] - record[0, :, 0]).min(), 0.9 * self.SIDE)
 
-    def test_one_on_the_other_comes_to_rest_and_stays(self):
-        states, *scene = self.make([(0.0, 0.11, 0.0), (0.01, 0.33, 0.0)], np.zeros((2, 3)))
-        for _ in range(288):
-            self.step(states, *scene, DOWN, ground=True)
-        before = np.array([state[:3] for state in states])
-        seen = []
-        for _ in range(288):
-            self.step(states, *scene, DOWN, ground=True)
-            seen.append([state[:3].copy() for state in states])
-        seen = np.array(seen)
-        np.testing.assert_allclose(before[:, 1], [0.1, 0.3], atol=1e-3)
-        self.assertLess(np.abs(np.diff(seen, axis=0)).max(), 5e-4)
-        self.assertLess(np.abs(seen[-1] - before).max(), 1e-2)
+    def test_a_stack_comes_to_rest_and_stays(self):
+        bodies, states = self.make([(0.0, 0.11, 0.0), (0.01, 0.33, 0.0), (-0.02, 0.55, 0.01)], np.zeros((3, 3)), masses=(1.0, 2.0, 0.5))
+        self.go(bodies, states, 288, on_ground=True)
+        record = self.go(bodies, states, 864, on_ground=True)[:, :, :3]
+        np.testing.assert_allclose(record[:, 0, 1], [0.1, 0.3, 0.5], atol=1e-3)
+        # Calm, far below a tenth of a millimetre from substep to substep; it creeps by no more than millimetres in three seconds.
+        self.assertLess(np.abs(np.diff(record, axis=1)).max(), 2e-5)
+        self.assertLess(np.abs(record[:, -1] - record[:, 0]).max(), 5e-3)
 
     def test_the_plain_copy_does_the_same(self):
         ways = []
-        for how in (knocks.knock, knocks.knock.py_func):
-            states, body, points, shape, box = self.make([(-0.09, 0.01, 0.0), (0.09, 0.0, 0.01)], [(1.0, 0.0, 0.0), (-1.0, 0.0, 0.0)])
-            old = [state - np.concatenate([0.01 * state[7:10], np.zeros(10)]) for state in states]
-            parts = [(states[k], old[k], body, rigid.FREE, STILL, points) for k in (0, 1)]
-            how(*parts[0], *parts[1], np.stack([shape, shape]), np.stack([box, box]), DT)
+        for how in (nullcontext, plainly):
+            bodies, states = self.make([(-0.095, 0.01, 0.0), (0.11, 0.0, 0.01)], [(1.0, 0.0, 0.0), (-1.0, 0.0, 0.0)])
+            with how():
+                self.go(bodies, states, 5)
             ways.append(np.array(states))
-        np.testing.assert_allclose(*ways, atol=1e-6, rtol=1e-5)
-        self.assertGreater(np.abs(ways[0][0, 0] + 0.09), 1e-3)
+        np.testing.assert_allclose(*ways, atol=2e-4)
+        self.assertLess(ways[0][0, 7], 0.9)
 
-
-GROUND = shape_rows([[1e9, 1e9, 0.0, 1e9]], [1e9], [0.5])
+    def test_a_box_lies_on_a_skin_that_rises(self):
+        """A frame of a surface that rises by 2 cm, below a box that lies on it: it goes up with it, and stands still on it."""
+        bodies, states = self.make([(0.0, 0.1, 0.0)], np.zeros((1, 3)))
+        bodies[0].settings[:3] = DOWN
+        low = np.flatnonzero(bodies[0].points[:, 1] < 0.0)
+        spots = np.zeros((len(low), 12))
+        spots[:, 0], spots[:, 3], spots[:, 2], spots[:, 5] = *(2 * [bodies[0].points[low, 0]]), *(2 * [bodies[0].points[low, 2]])
+        spots[:, 4], spots[:, 7], spots[:, 10] = 0.02, 1.0, 1.0
+        near = (low, spots, np.zeros(len(low)), np.full(len(low), 0.5))
+        for way in ([0.0, 0.0, 0.0], [0.005, 0.0, 0.0]):
+            begun = states[0][:3].copy()
+            spots[:, :3] += way
+            spots[:, 3:6] += way
+            record = sim.advance(bodies, states, [np.repeat(STILL[None], 13, 0)], DT, spots=[near])[0]
+            self.assertAlmostEqual(record[-1, 1] - begun[1], 0.02, delta=5e-4)
+            self.assertAlmostEqual(record[-1, 0], begun[0], delta=1e-6)
+            spots[:, 1], spots[:, 4] = spots[:, 4], spots[:, 4] + 0.02
