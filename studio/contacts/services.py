@@ -71,8 +71,13 @@ def _as_shape(shape, place, turn, radius, length):
     return dict(zip(("place", "turn", "size"), plain, strict=True))
 
 
-def fit_all(row):
-    """Give every joint that moves enough skin a capsule, but those that have one already, or that chains drive. Raises BadInput."""
+def fit_all(row, shape="capsule"):
+    """Give every joint that moves enough skin a capsule, or a hull, but those that have one already, or that chains drive.
+
+    Raises BadInput.
+    """
+    if shape not in ("capsule", "hull"):
+        raise BadInput(f"expected capsules or hulls for all joints, got “{shape}”")
     character, _ = loaded(row.pk)
     skeleton, setup = character.skeleton, row.setup
     taken = {skeleton.index(each.joint) for each in setup.colliders if each.joint and each.joint in skeleton}
@@ -82,10 +87,11 @@ def fit_all(row):
 
     def change(setup):
         for node, fitted in found.items():
-            setup = setup.with_new_collider("capsule", skeleton.names[node], joint=skeleton.names[node], **_as_shape("capsule", *fitted))
+            name, fields = skeleton.names[node], _as_shape(shape, *fitted) if shape == "capsule" else {"size": ()}
+            setup = setup.with_new_collider(shape, name, joint=name, **fields)
         return setup
 
-    return edit(row, change, f"{len(found)} capsules fitted")
+    return edit(row, change, f"{len(found)} {shape}s fitted")
 
 
 def change(row, collider_id, action, text):
@@ -179,13 +185,16 @@ def set_field(row, collider_id, name, value):
     return edit(row, lambda setup: setup.with_collider(changed), f"{collider.name}: {kind}")
 
 
-def move(row, collider_id, place, size):
-    """Put a collider where the stage dragged it: a place in the rest pose and sizes, [file units]. Raises BadInput."""
+def move(row, collider_id, place, turn, size):
+    """Put a collider where the stage dragged it: a place and a turn (x y z w) in the rest pose, and sizes [file units]. Raises BadInput."""
     collider = row.setup.collider(collider_id)
-    place, size = (tuple(_number(value, FAR) for value in values) for values in (place, size))
+    place, turn, size = (tuple(_number(value, FAR) for value in values) for values in (place, turn, size))
     if len(place) != 3 or len(size) != len(collider.size) or min(size, default=0.0) < 0.0:
         raise BadInput(f"expected a place and {len(collider.size)} sizes, got {place} and {size}")
-    changed = replace(collider, place=place, size=size)
+    length = float(np.linalg.norm(turn))
+    if len(turn) != 4 or not 0.5 < length < 2.0:
+        raise BadInput(f"expected a turn of four numbers, of length one, got {turn}")
+    changed = replace(collider, place=place, turn=tuple(value / length for value in turn), size=size)
     return edit(row, lambda setup: setup.with_collider(changed), f"{collider.name}: moved")
 
 

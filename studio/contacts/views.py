@@ -49,7 +49,7 @@ def add_touch(request, pk):
 @require_POST
 def fit_all(request, pk):
     row = character_or_404(pk)
-    return _panel(request, row, None, services.fit_all(row))
+    return _panel(request, row, None, services.fit_all(row, request.POST.get("shape", "capsule")))
 
 
 @require_POST
@@ -70,12 +70,12 @@ def set_field(request, pk, collider):
 
 @require_POST
 def move(request, pk, collider):
-    """Take the place and the size that the stage's handles gave a collider, as JSON."""
+    """Take the place, the turn and the size that the stage's handles gave a collider, as JSON."""
     row = character_or_404(pk)
-    sent = sent_object(request, "a place and a size")
-    if not all(isinstance(sent.get(name), list) for name in ("place", "size")):
-        raise BadInput("expected a place and a size as lists")
-    services.move(row, collider, sent["place"], sent["size"])
+    sent = sent_object(request, "a place, a turn and a size")
+    if not all(isinstance(sent.get(name), list) for name in ("place", "turn", "size")):
+        raise BadInput("expected a place, a turn and a size as lists")
+    services.move(row, collider, sent["place"], sent["turn"], sent["size"])
     return HttpResponse(status=204)
 
 

@@ -1,9 +1,15 @@
 """The Contacts step: colliders are added, fitted, set, moved, mirrored and matched with layers; every change is one version."""
 
 import json
+from dataclasses import replace
 
 import numpy as np
+from django.test import TestCase
 
+from quiver.demo import mudwick
+from quiver.errors import BadInput
+from studio.characters.services import bring_in, loaded
+from studio.contacts import services
 from tests.app.helpers import DeskTest, RunningDeskTest, run_waiting_jobs
 
 
@@ -51,10 +57,12 @@ class ColliderDeskTest(DeskTest):
         def move(body):
             return self.client.post(url, json.dumps(body), content_type="application/json", HTTP_HX_REQUEST="true")
 
-        self.assertEqual(move({"place": [1, 2, 3], "size": [0.4]}).status_code, 204)
-        self.assertEqual((self.collider.place, self.collider.size), ((1.0, 2.0, 3.0), (0.4,)))
-        for body in ([], {"place": [1, 2], "size": [1]}, {"place": [1, 2, "x"], "size": [1]}, {"place": [0, 0, 0], "size": [-1]}):
-            self.assertContains(move(body), "xpected", status_code=422)
+        whole = {"place": [1, 2, 3], "turn": [0, 0.6, 0, 0.8], "size": [0.4]}
+        self.assertEqual(move(whole).status_code, 204)
+        self.assertEqual((self.collider.place, self.collider.turn, self.collider.size), ((1.0, 2.0, 3.0), (0.0, 0.6, 0.0, 0.8), (0.4,)))
+        for wrong in ({"place": [1, 2]}, {"place": [1, 2, "x"]}, {"size": [-1]}, {"turn": [0, 0, 0, 0]}, {"turn": [0, 1]}, {"turn": "x"}):
+            self.assertContains(move(whole | wrong), "xpected", status_code=422)
+        self.assertContains(move([]), "xpected", status_code=422)
 
     def test_switched_renamed_mirrored_ridden_removed_undone(self):
         name = self.collider.id
@@ -96,6 +104,23 @@ class ColliderDeskTest(DeskTest):
         joints = {each.joint for each in self.fresh.setup.colliders}
         self.assertFalse(joints & {"upper", "lower", "hand", "finger"})
         self.assertContains(self.post("contacts/fit/"), "none left", status_code=422)
+
+
+class HullsTest(TestCase):
+    def test_hulls_for_all_joints_but_those_that_have_a_collider_or_that_chains_drive(self):
+        loaded.cache_clear()
+        glb, setup = mudwick.build()
+        row = bring_in(glb, "mudwick.glb", replace(setup, colliders=()))
+        services.fit_all(row, "hull")
+        made = row.setup.colliders
+        self.assertGreater(len(made), 10)
+        self.assertEqual({each.shape for each in made}, {"hull"})
+        self.assertIn("head", {each.joint for each in made})
+        self.assertFalse({"tail_2", "barbel_l_1"} & {each.joint for each in made})
+        self.assertEqual(len(services.shapes(row)), len(made))
+        for shape, words in (("hull", "none left"), ("cone", "capsules or hulls")):
+            with self.assertRaisesRegex(BadInput, words):
+                services.fit_all(row, shape)
 
 
 class MeasuredTest(RunningDeskTest):

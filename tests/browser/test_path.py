@@ -136,6 +136,15 @@ class PathTest(TestCase):
         drag.move_by_offset(-20, 8).move_by_offset(-20, 8).release().perform()
         browser.wait_for("return document.querySelector('.last-change').textContent.includes('jaw: moved')")
         browser.wait_for("return document.querySelector('.colliders .is-chosen a')?.textContent.startsWith('jaw')")
+        turn_before = browser.run("return desk.colliders.view.chosenItem.facts.turn")
+        place = browser.wait_for(
+            "const view = desk.colliders.view, spot = view._handlePlaces(view.chosenItem).tip.project(desk.stage.camera);"
+            "const box = document.getElementById('canvas').getBoundingClientRect();"
+            "return [spot.x / 2 * box.width, -spot.y / 2 * box.height];"
+        )
+        drag = ActionChains(browser.driver).move_to_element_with_offset(browser.find("#canvas"), *map(round, place)).click_and_hold()
+        drag.move_by_offset(15, 15).move_by_offset(15, 15).release().perform()
+        browser.wait_for(f"return desk.colliders.view?.chosenItem && desk.colliders.view.chosenItem.facts.turn[0] !== {turn_before[0]}")
         meets = "return document.querySelector('[aria-label=\"Barbels meets jaw\"]').getAttribute('aria-pressed')"
         self.assertEqual(browser.run(meets), "true")
         browser.run("document.querySelector('[aria-label=\"Barbels meets jaw\"]').click()")

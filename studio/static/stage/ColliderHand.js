@@ -1,7 +1,7 @@
 import * as THREE from '../vendor/three/three.module.js';
 import { ColliderView } from './ColliderView.js';
 
-/** Shows the colliders while their panel is open, and lets the pointer choose, move and resize them. */
+/** Shows the colliders while their panel is open, and lets the pointer choose, move, turn and resize them. */
 export class ColliderHand {
   constructor(desk, { announce }) {
     Object.assign(this, { desk, announce, view: null, pressed: null });
@@ -48,8 +48,9 @@ export class ColliderHand {
       if (Math.hypot(event.clientX - pressed.x, event.clientY - pressed.y) < 4) return;
       pressed.isDragging = true;
       const middle = new THREE.Vector3().setFromMatrixPosition(pressed.found.item.now);
-      this.plane = new THREE.Plane().setFromNormalAndCoplanarPoint(desk.stage.camera.getWorldDirection(new THREE.Vector3()), middle);
-      this.view.grab(pressed.found, this._place(pressed.x, pressed.y));
+      const look = desk.stage.camera.getWorldDirection(new THREE.Vector3());
+      this.plane = new THREE.Plane().setFromNormalAndCoplanarPoint(look, middle);
+      this.view.grab(pressed.found, this._place(pressed.x, pressed.y), look);
     }
     const at = this._place(event.clientX, event.clientY);
     if (at) this.view.drag(at);
@@ -62,10 +63,10 @@ export class ColliderHand {
     if (!pressed) return;
     const { id } = pressed.found.item.facts;
     if (pressed.isDragging) {
-      const { place, size } = this.view.release();
+      const placed = this.view.release();
       const url = this._field.dataset.move?.replace(/contacts\/[^/]+\/move/, `contacts/${id}/move`);
       const headers = { 'Content-Type': 'application/json', 'HX-Request': 'true', ...JSON.parse(document.body.getAttribute('hx-headers')) };
-      const response = await fetch(url, { method: 'POST', credentials: 'same-origin', headers, body: JSON.stringify({ place, size }) });
+      const response = await fetch(url, { method: 'POST', credentials: 'same-origin', headers, body: JSON.stringify(placed) });
       if (!response.ok) document.getElementById('messages').innerHTML = await response.text();
       this.announce('setup-changed');
     }

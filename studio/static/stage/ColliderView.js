@@ -1,11 +1,13 @@
 import * as THREE from '../vendor/three/three.module.js';
-import { contourDots, resized } from './maths/outlines.js';
+import { contourDots, handlesOf, resized, swung } from './maths/outlines.js';
 
-const INK = 0x1e2a2e, BRASS = 0xd9a02b, MUTED = 0x8a948f;
+const INK = 0x1e2a2e, BRASS = 0xd9a02b, MUTED = 0x8a948f, PAPER = 0xf4efe4;
 /** Dots on the screen [pixels], and how close to one a press must be to take its collider. */
 const DOT = 2.2, CHOSEN_DOT = 3.4, NEAR = 9, HANDLE = 13, HANDLE_NEAR = 13;
+/** Handles that turn, and how far outside they are, as a share of the character's size. */
+const TURNING = ['tip', 'spin'], OUTSIDE = 0.05;
 
-/** The colliders of a setup as dotted contour rings that ride on their joints; the chosen one has two handles. */
+/** The colliders of a setup as dotted contour rings that ride on their joints; the chosen one has brass handles that size it and pale ones that turn it. */
 export class ColliderView {
   constructor(view, colliders, chosen, size) {
     Object.assign(this, { view, size, chosen, object: new THREE.Group() });
@@ -61,13 +63,14 @@ export class ColliderView {
   }
 
   _handlePoints() {
-    const layers = [[INK, HANDLE], [BRASS, HANDLE - 5]];
-    return layers.map(([color, size], index) => {
+    const layers = [[INK, HANDLE, null], [BRASS, HANDLE - 5, false], [PAPER, HANDLE - 4, true]];
+    return layers.map(([color, size, turns], index) => {
       const material = new THREE.PointsMaterial({ color, size, sizeAttenuation: false, depthTest: false, transparent: true, map: roundSpot(), alphaTest: 0.5 });
-      const geometry = new THREE.BufferGeometry().setAttribute('position', new THREE.BufferAttribute(new Float32Array(6), 3));
+      const geometry = new THREE.BufferGeometry().setAttribute('position', new THREE.BufferAttribute(new Float32Array(15), 3));
       const points = new THREE.Points(geometry, material);
       points.frustumCulled = false;
       points.renderOrder = 12 + index;
+      points.userData.turns = turns;
       return points;
     });
   }
@@ -88,14 +91,17 @@ export class ColliderView {
     for (const points of this.handles) {
       points.visible = has;
       if (!has) continue;
-      const spots = points.geometry.attributes.position;
-      Object.values(this._handlePlaces(item)).forEach((spot, index) => spots.setXYZ(index, ...spot.toArray()));
+      const spots = points.geometry.attributes.position, { turns } = points.userData;
+      const shown = Object.entries(this._handlePlaces(item)).filter(([handle]) => turns === null || turns === TURNING.includes(handle));
+      shown.forEach(([, spot], index) => spots.setXYZ(index, ...spot.toArray()));
+      points.geometry.setDrawRange(0, shown.length);
       spots.needsUpdate = true;
     }
   }
 
-  _handlePlaces({ facts: { core: [wide, , above], radius }, now }) {
-    return { top: new THREE.Vector3(0, above + radius, 0).applyMatrix4(now), side: new THREE.Vector3(wide + radius, 0, 0).applyMatrix4(now) };
+  _handlePlaces({ facts, now }) {
+    const places = Object.entries(handlesOf(facts, OUTSIDE * this.size));
+    return Object.fromEntries(places.map(([handle, place]) => [handle, new THREE.Vector3(...place).applyMatrix4(now)]));
   }
 
   /** What a press at a pixel takes: {item, handle} or null. */
@@ -106,7 +112,7 @@ export class ColliderView {
       return Math.hypot((pixel.x * 0.5 + 0.5) * width - x, (0.5 - pixel.y * 0.5) * height - y);
     };
     const chosen = this.chosenItem;
-    if (chosen && chosen.facts.shape !== 'ground') {
+    if (chosen && !chosen.isSurface) {
       for (const [handle, place] of Object.entries(this._handlePlaces(chosen))) if (away(place) < HANDLE_NEAR) return { item: chosen, handle };
     }
     let best = null, least = NEAR;
@@ -120,23 +126,36 @@ export class ColliderView {
     return best;
   }
 
-  /** Begin to drag what `under` found; `at` is the pointer's place in the camera's plane through the collider. */
-  grab({ item, handle }, at) {
-    this.held = { item, handle, at, onNode: item.onNode.clone(), rest: item.rest.clone(), size: [...item.facts.size] };
+  /** Begin to drag what `under` found; `at` is the pointer's place in the plane through the collider that `look`, the camera's way, crosses. */
+  grab({ item, handle }, at, look) {
+    this.held = { item, handle, at, look, onNode: item.onNode.clone(), now: item.now.clone(), size: [...item.facts.size] };
   }
 
   /** The pointer is at another place now. */
   drag(at) {
     const { item, handle } = this.held;
+    if (TURNING.includes(handle)) { this._turn(at); return; }
     if (handle) {
       const local = at.clone().applyMatrix4(item.now.clone().invert());
-      item.facts.size = resized({ ...item.facts, size: this.held.size }, handle, [local.y, local.x]);
+      item.facts.size = resized({ ...item.facts, size: this.held.size }, handle, [local.y, local.x, local.z]);
       this._reshape(item);
       return;
     }
     const linear = new THREE.Matrix3().setFromMatrix4(item.node ? item.node.matrixWorld : new THREE.Matrix4()).invert();
     const shift = at.clone().sub(this.held.at).applyMatrix3(linear);
     item.onNode.copy(this.held.onNode).setPosition(new THREE.Vector3().setFromMatrixPosition(this.held.onNode).add(shift));
+    item.rest.copy(item.restNode).multiply(item.onNode);
+  }
+
+  /** Turn it about its centre, so that the handle goes with the pointer. */
+  _turn(at) {
+    const { item, handle, look, now } = this.held, centre = new THREE.Vector3().setFromMatrixPosition(now);
+    const from = new THREE.Vector3(...handlesOf(item.facts, OUTSIDE * this.size)[handle]).applyMatrix4(now).sub(centre);
+    const flat = from.clone().projectOnPlane(look).add(at).sub(this.held.at).projectOnPlane(look);
+    const to = new THREE.Vector3(...swung(from.toArray(), flat.toArray(), look.toArray()));
+    const turn = new THREE.Quaternion().setFromUnitVectors(from.clone().normalize(), to.normalize());
+    const turned = new THREE.Matrix4().makeRotationFromQuaternion(turn).multiply(new THREE.Matrix4().extractRotation(now)).setPosition(centre);
+    item.onNode.copy(item.node ? item.node.matrixWorld.clone().invert().multiply(turned) : turned);
     item.rest.copy(item.restNode).multiply(item.onNode);
   }
 
@@ -153,11 +172,12 @@ export class ColliderView {
     this._fill(this.items.find((item) => item.facts === facts));
   }
 
-  /** End dragging; where it is now and how large: {id, place, size}. */
+  /** End dragging; where it is now, how it is turned and how large: {place, turn, size}. */
   release() {
-    const { item } = this.held;
+    const { item } = this.held, place = new THREE.Vector3(), turn = new THREE.Quaternion();
+    item.rest.decompose(place, turn, new THREE.Vector3());
     this.held = null;
-    return { id: item.facts.id, place: new THREE.Vector3().setFromMatrixPosition(item.rest).toArray(), size: item.facts.size };
+    return { place: place.toArray(), turn: turn.toArray(), size: item.facts.size };
   }
 
   dispose() {

@@ -41,12 +41,33 @@ function groundDots(size) {
   return dots;
 }
 
-/** A collider's sizes after its handle was dragged to [along its height, along its width], from its centre. */
-export function resized({ shape, size }, handle, [along, across]) {
+/** Where the handles of a collider are in its own space: those that size it, and those that turn it, `away` from its surface. */
+export function handlesOf({ shape, core: [wide, deep, above], radius }, away) {
+  if (shape === 'ground') return {};
+  const top = above + radius, side = wide + radius, places = { top: [0, top, 0], side: [side, 0, 0] };
+  if (shape === 'box') Object.assign(places, { front: [0, 0, deep + radius], spin: [side + away, 0, 0] });
+  if (shape !== 'ball') places.tip = [0, top + away, 0];
+  return places;
+}
+
+/** A vector from a centre, swung so that it appears at `flat` across the line of sight `look` (a unit vector), on the side where it was. */
+export function swung(vector, flat, look) {
+  const length = Math.hypot(...vector), across = Math.hypot(...flat);
+  if (across >= length) return flat.map((value) => (value * length) / (across || 1));
+  const along = vector.reduce((sum, value, k) => sum + value * look[k], 0);
+  const depth = Math.sqrt(length * length - across * across) * (along < 0 ? -1 : 1);
+  return flat.map((value, k) => value + depth * look[k]);
+}
+
+/** A collider's sizes after its handle was dragged to [along its height, along its width, along its depth], from its centre. */
+export function resized({ shape, size }, handle, [along, across, deep]) {
   const least = 1e-4, out = [...size];
   if (shape === 'ball') out[0] = Math.max(least, handle === 'top' ? along : across);
   if (shape === 'capsule' && handle === 'top') out[1] = Math.max(0, 2 * (along - size[0]));
   if (shape === 'capsule' && handle === 'side') out[0] = Math.max(least, across);
-  if (shape === 'box') out[handle === 'top' ? 1 : 0] = Math.max(least, 2 * (handle === 'top' ? along : across));
+  if (shape === 'box') {
+    const [index, half] = { top: [1, along], side: [0, across], front: [2, deep] }[handle];
+    out[index] = Math.max(least, 2 * half);
+  }
   return out;
 }
