@@ -43,6 +43,8 @@ from quiver.kernels.rigid import (
 
 ROUNDS = 8
 """Times that contacts and pivots are solved after each other in a substep; twice as often where there are several bodies."""
+FEWEST = 4
+"""So many at the least, for what hangs."""
 CALMS = 4
 """Times that the velocities of what lies on each other are."""
 
@@ -143,7 +145,7 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
         on_shapes[:], on_spots[:], on_others[:] = 0.0, 0.0, 0.0
         for b in range(many):
             begun(states[b], olds[b], bodies[b], kinds[b], keyed[b, step], keyed[b, step + 1], dt, settings[b])
-        for _ in range(ROUNDS if many == 1 else 2 * ROUNDS):
+        for turn in range(ROUNDS if many == 1 else 2 * ROUNDS):
             at = 0
             for b in range(many):
                 m0, k0, q0 = ends[b, 0], ends[b, 1], ends[b, 2]
@@ -167,6 +169,9 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
                     out_of(*both, outside[other], boxes[other], between, pressed)
             for b in range(many):
                 joined(states[b], bodies[b], kinds[b], keyed[b, step + 1], settings[b])
+            # What touches nothing needs no more.
+            if turn + 1 >= FEWEST and not (on_shapes[:, ACROSS].any() or on_spots[:, ACROSS].any() or on_others[:, :, ACROSS].any()):
+                break
         for b in range(many):
             finished(states[b], olds[b], dt)
         for _ in range(CALMS):

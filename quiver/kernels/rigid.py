@@ -347,13 +347,15 @@ def touch_spots(body, state, old, still, nothing, step, substeps, points, which,
     now, then = (step + 1.0) * each, step * each
     for q in range(len(which)):
         spot, kept = spots[q], pressed[q]
-        ox, oy, oz = place_of(old, points[which[q]])
         x, y, z = place_of(state, points[which[q]])
         wx, wy, wz = spot[3] - spot[0], spot[4] - spot[1], spot[5] - spot[2]
         nx, ny, nz = spot[6] + now * (spot[9] - spot[6]), spot[7] + now * (spot[10] - spot[7]), spot[8] + now * (spot[11] - spot[8])
         inverse = 1.0 / max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
         nx, ny, nz = nx * inverse, ny * inverse, nz * inverse
         gap = (x - spot[0] - now * wx) * nx + (y - spot[1] - now * wy) * ny + (z - spot[2] - now * wz) * nz - reaches[q]
+        if gap >= 0.0 and kept[ACROSS] <= 0.0:
+            continue
+        ox, oy, oz = place_of(old, points[which[q]])
         if gap < 0.0:
             lx, ly, lz = spot[6] + then * (spot[9] - spot[6]), spot[7] + then * (spot[10] - spot[7]), spot[8] + then * (spot[11] - spot[8])
             began = (ox - spot[0] - then * wx) * lx + (oy - spot[1] - then * wy) * ly + (oz - spot[2] - then * wz) * lz - reaches[q]

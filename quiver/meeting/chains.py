@@ -27,7 +27,7 @@ class ChainContacts:
         self.skins = []
         for skin in dict.fromkeys(skin for own in skins for skin in own):
             chains = np.array([chain for chain, own in enumerate(skins) if skin in own])
-            self.skins.append((chains, SkinContacts(skin, _touching(rest[chains]), _touching(thickness[chains]))))
+            self.skins.append((chains, SkinContacts(skin, _touching(rest[chains]), _touching(thickness[chains]), skin.felt)))
 
     def start(self, world):
         """Begin in node matrices (J, 3, 4)."""

@@ -15,7 +15,7 @@ class PropContacts:
     def __init__(self, contacts, met, skins, body):
         self.shapes, self.points = Followed(contacts, met), body.own_points
         self.reaches = np.ascontiguousarray(contacts.reaches(body.points)[:, met])
-        self.skins = [SkinContacts(skin, body.points, 0.0) for skin in skins]
+        self.skins = [SkinContacts(skin, body.points, 0.0, skin.felt) for skin in skins]
         self.nodes = [int(node) for node in contacts.nodes[met] if node >= 0] + [node for skin in skins for node in skin.nodes]
 
     def start(self, world):

@@ -34,7 +34,7 @@ class Surface(Patch):
     """What a mesh of a character is, whatever the setup says. Raises BadInput where the mesh has no triangles."""
 
     def __init__(self, mesh, rest_world, scale):
-        self.mesh, self.scale = mesh, scale
+        self.mesh, self.scale, self._known = mesh, scale, (None, 0, [])
         rest = self.places(rest_world[None])[0]
         # Seams of colours or textures do not cut it.
         triangles = welded(rest, self.mesh.triangles)
@@ -45,6 +45,15 @@ class Surface(Patch):
     def places(self, world):
         """Where its vertices are, (F, V, 3), in node matrices (F, J, 3, 4)."""
         return self.scale * skinned_through(self.mesh, world).astype(float)
+
+    def ends(self, world, per_frame):
+        """Where they are at the ends of frames, (V, 3) each, in node matrices (S, J, 3, 4), which must not be changed afterwards."""
+        # All that meets it in a stage asks for the same.
+        known, frames, found = self._known
+        if known is not world or frames != per_frame:
+            found = list(self.places(world[per_frame - 1 :: per_frame]))
+            self._known = world, per_frame, found
+        return found
 
 
 _surfaces, _rests = Kept(KEPT_SURFACES), Kept(KEPT_SURFACES)
@@ -81,6 +90,10 @@ class Rest(Patch):
         """Where its vertices are, as the whole surface says."""
         return self.whole.places(world)
 
+    def ends(self, world, per_frame):
+        """Likewise."""
+        return self.whole.ends(world, per_frame)
+
 
 class Skin:
     """One collider that is a surface, or the rest of it that a layer meets. Lengths in metres. Raises BadInput where it cannot be made.
@@ -91,6 +104,14 @@ class Skin:
     def __init__(self, collider, surface):
         self.collider, self.margin, self.grip, self.surface = collider, collider.value("margin") / 1000.0, collider.grip, surface
         self.nodes = [surface.mesh.node] if collider.shape == "hull" else []
+        self._felt = None
+
+    @property
+    def felt(self):
+        """The surface as chains and props feel it, one after another."""
+        if self._felt is None:
+            self._felt = Felt(self.surface)
+        return self._felt
 
     def without(self, own, key):
         """The same without vertices bool (V,), which ``key`` stands for; None where nothing is left."""
@@ -109,17 +130,40 @@ class Skin:
         return ((mesh.weights > 0.0) & np.isin(mesh.joints, sorted(nodes))).any(1)
 
 
+class Felt:
+    """A surface (Patch) where it is now. What is felt one after another may share it."""
+
+    def __init__(self, surface):
+        self.tree, self.is_rim = NearestOn(surface.rest, surface.triangles, surface.layout), surface.is_rim
+        self._stood, self._looks = None, []
+
+    def move(self, places):
+        """Its vertices (V, 3) are here now."""
+        if self._stood is not places:
+            self.tree.move(places)
+            self._stood = places
+
+    def normals(self, places):
+        """Normals of its vertices, the last two kept: where one frame ends the next begins."""
+        for known, normals in self._looks:
+            if known is places:
+                return normals
+        normals = np.empty_like(places)
+        vertex_normals(places, self.tree.triangles, normals)
+        self._looks = [(places, normals), *self._looks[:1]]
+        return normals
+
+
 class Feeler:
     """Finds how far points are outside of a surface (Patch).
 
-    ``rest`` (R, 3) are the points in the rest pose: ``closest`` (R,) is how close each is there, the least that is asked of it.
+    ``rest`` (R, 3) are the points in the rest pose: ``closest`` (R,) is how close each is there, the least that is asked of it. ``felt`` is
+    the surface as others feel it too, one after another.
     """
 
-    def __init__(self, surface, rest):
-        self.tree = NearestOn(surface.rest, surface.triangles, surface.layout)
+    def __init__(self, surface, rest, felt=None):
+        self.felt = felt or Felt(surface)
         self.guesses = np.full(len(rest), -1)
-        self._looks = None, None
-        self.is_rim = surface.is_rim
         distances, *_ = self.feel(surface.rest, rest, np.full(len(rest), DEEP))
         self.closest = np.where(np.isnan(distances), np.inf, distances)
 
@@ -128,28 +172,20 @@ class Feeler:
 
         Distances are NaN where nothing is within limits (R,), or only the rim of an open skin.
         """
-        self.tree.move(skin_places)
-        found, shares = self.tree.find(points, limits, self.guesses)
+        felt = self.felt
+        felt.move(skin_places)
+        found, shares = felt.tree.find(points, limits, self.guesses)
         self.guesses = found
         spots, normals = self.spots(skin_places, found, shares)
-        inner = np.einsum("rc,rc->r", shares, ~self.is_rim[self.tree.triangles[found]])
+        inner = np.einsum("rc,rc->r", shares, ~felt.is_rim[felt.tree.triangles[found]])
         is_faced = (found >= 0) & (inner > RIM)
         return np.where(is_faced, np.einsum("rk,rk->r", points - spots, normals), np.nan), found, shares, spots, normals
 
     def spots(self, skin_places, found, shares):
         """Places (n, 3) and normals (n, 3) of spots of the skin, wherever it is now."""
         spots, normals = np.empty((len(found), 3)), np.empty((len(found), 3))
-        blend(skin_places, self._normals(skin_places), self.tree.triangles, found, shares, spots, normals)
+        blend(skin_places, self.felt.normals(skin_places), self.felt.tree.triangles, found, shares, spots, normals)
         return spots, normals
-
-    def _normals(self, skin_places):
-        """Normals of the skin's vertices, kept: where one frame ends the next begins."""
-        places, normals = self._looks
-        if places is not skin_places:
-            normals = np.empty_like(skin_places)
-            vertex_normals(skin_places, self.tree.triangles, normals)
-            self._looks = skin_places, normals
-        return normals
 
 
 def _rim(triangles, count):
@@ -161,10 +197,10 @@ def _rim(triangles, count):
 
 
 class SkinContacts:
-    """What R points meet of a skin; ``rest`` (R, 3) are they in the rest pose, ``thickness`` around them [m]."""
+    """What R points meet of a skin; ``rest`` (R, 3) are they in the rest pose, ``thickness`` around them [m], ``felt`` as in Feeler."""
 
-    def __init__(self, skin, rest, thickness):
-        self.skin, self.feeler = skin, Feeler(skin.surface, rest)
+    def __init__(self, skin, rest, thickness, felt=None):
+        self.skin, self.feeler = skin, Feeler(skin.surface, rest, felt)
         self.reaches = np.minimum(skin.margin + thickness, self.feeler.closest)
 
     def start(self, world):
@@ -173,8 +209,7 @@ class SkinContacts:
 
     def ready(self, world, jumped, per_frame):
         """Take the node matrices (S, J, 3, 4) of some frames."""
-        self.ends = self.skin.surface.places(world[per_frame - 1 :: per_frame])
-        self.jumped = jumped
+        self.ends, self.jumped = self.skin.surface.ends(world, per_frame), jumped
 
     def spots(self, frame, points, way, until=1.0):
         """Which of the points (R, 3) may touch in a frame, int (Q,), then spots, reaches and grips as `push_spots` takes them.
@@ -182,7 +217,7 @@ class SkinContacts:
         way (R,) is how far each point may move [m]. To be asked once for each frame, or for pieces of it one after another, each from where
         the last one ended to a share of the frame.
         """
-        end = np.ascontiguousarray(self.ends[frame])
+        end = self.ends[frame]
         begin = end if self.jumped[frame] else self.before
         if until < 1.0:
             end = begin + (until - self.reached) / (1.0 - self.reached) * (end - begin)

@@ -104,7 +104,7 @@ class Touch:
                 deepest = float(depths.max()), int(own[np.argmax(depths)])
             too_close = max(too_close, float(np.nan_to_num(reaches - distances, nan=0.0).max(initial=0.0)))
             rows = np.flatnonzero(distances < reaches + self.margin + np.linalg.norm(moves[own], axis=1))
-            touched = feeler.tree.triangles[found[rows]]
+            touched = feeler.felt.tree.triangles[found[rows]]
             between = moves[own[rows]] - np.einsum("ck,cka->ca", shares[rows], moves[touched])
             gaps = distances[rows] - reaches[rows] - np.einsum("ca,ca->c", normals[rows], between)
             parts.append((own[rows], touched, shares[rows], normals[rows], gaps))
