@@ -24,7 +24,7 @@ from quiver.sim import solid
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
 from quiver.sim.state import ChainState
-from quiver.sim.step import advance, motion_rows, reach_rows
+from quiver.sim.step import NO_SPOTS, advance, motion_rows, reach_rows
 from quiver.threads import CORES
 from tests.solids import box_surface
 
@@ -85,7 +85,7 @@ class ChainScene:
         arrays += [wide(self.motion, 6 * n + 3, SUBSTEPS), wide(self.axes, 6 * n, SUBSTEPS)]
         arrays.append((*self.obstacles, wide(self.colliders[2], 2 * n * len(self.obstacles[1]), 1)))
         record = np.zeros((blocks * 3 * n, width), np.float32)
-        return lambda: kernel.advance(0, blocks, SUBSTEPS, n, np.float32(self.model.dt), *arrays, True, SUBSTEPS, record)
+        return lambda: kernel.advance(0, blocks, SUBSTEPS, n, np.float32(self.model.dt), *arrays, NO_SPOTS, True, SUBSTEPS, record)
 
 
 def chain_rows():

@@ -12,8 +12,8 @@ from quiver.demo import mudwick
 from quiver.formats.gltf.reading import read_character
 from quiver.kernels.cords import solve_cords
 from quiver.kernels.hinges import solve_hinges
-from quiver.meeting.contacts import Carried
 from quiver.meeting.skins import SkinContacts
+from quiver.meeting.softs import Carried
 from quiver.mesh.nearest import NearestOn
 from quiver.poke import Poke
 from quiver.run.stack import Run, TakeSpec
@@ -78,8 +78,8 @@ class SheetScene:
         skin = SimpleNamespace(surface=surface, margin=0.002, grip=0.4)
         every, whole = np.arange(len(nodes)), np.tile([1.0, 0.0, 0.0, 0.0], (len(nodes), 1))
         self.carried = Carried(np.repeat(every[:, None], 4, 1), whole)
-        self.contacts = SkinContacts(skin, self.carried, nodes, 0.002)
-        self.contacts.before, self.angle = self.points, 0.0
+        self.contacts = SkinContacts(skin, nodes, 0.002)
+        self.contacts.before, self.contacts.reached, self.angle = self.points, 0.0, 0.0
         body, none = self.body, np.zeros(len(self.body.edges))
         bent = [np.sin(body.angles), np.cos(body.angles), 1.0 / (body.bending * DT**2)]
         self.ends = np.column_stack([body.lengths, 1.0 / (body.stiffness * DT**2), none]), np.column_stack(bent)
@@ -93,7 +93,9 @@ class SheetScene:
     def ours(self):
         self.contacts.ends, self.contacts.jumped = [self.turned()], [False]
         way = self.carried.way(self.state, np.zeros_like(self.nodes), SUBSTEPS * DT)
-        spots = spots_in_lanes(self.contacts.touches(0, self.state, way), len(self.nodes))
+        places = self.carried.places(self.state)
+        rows, *near = self.contacts.spots(0, places, way)
+        spots = spots_in_lanes((places[rows], self.carried.corners[rows], self.carried.shares[rows], *near), len(self.nodes))
         touches = (solid.NO_HELD, solid.NO_SPOTS, spots, solid.NO_PAIRS)
         solid.advance(self.model, self.state, self.targets, self.nodes, touches=touches)
 

@@ -271,7 +271,7 @@ def setup(skin, blanket):
         volume = made.layers[-1]
         made = made.with_layer(replace(volume, values=volume.values | {key: float(value) for key, value in values.items()}))
     made = made.with_new_soft("sheet", "saddle-blanket")
-    made = made.with_new_collider("skin", "Skin", mesh="skin")
+    made = made.with_new_collider("skin", "Skin", mesh="skin", meets=("bags",))
     return replace(made, layers=(
             layer("tail", "Paddle tail", (ChainPick("tail_1"),), wobble_rate=1.3, settle_time=30, drag=4, wobble_taper=70),
             layer("barbels", "Barbels", barbels, wobble_rate=2.2, settle_time=26, gravity=30, bend_limit=70),
