@@ -17,6 +17,8 @@ PREROLL = dials.Dial(
 )
 MOST_FOLLOWED = 64
 """Points of a follower, at the most."""
+WHOLE_SKIN = "skin:"
+"""Stands for all of the skin where else the id of a layer stands."""
 SCENE_DIALS = (FRAME_RATE, METRES, PREROLL)
 
 
@@ -107,7 +109,10 @@ class Layer:
 
 @dataclass(frozen=True)
 class Setup:
-    """All layers in order, and the scene's own values."""
+    """All layers in order, and the scene's own values.
+
+    watches_skin: whether a take tells how deep all of the skin gets into the colliders, whatever is simulated, as `WHOLE_SKIN`
+    """
 
     layers: tuple = ()
     frame_rate: float = FRAME_RATE.default
@@ -116,6 +121,7 @@ class Setup:
     regions: tuple = ()
     colliders: tuple = ()
     followers: tuple = ()
+    watches_skin: bool = False
 
     def region(self, identifier):
         """The region of that id. Raises BadInput."""
@@ -264,6 +270,7 @@ class Setup:
             [replace(collider, name="") for collider in self.colliders if collider.is_on],
             [replace(follower, name="") for follower in self.followers if f"{FOLLOWER}:{follower.id}" in {each.rides for each in layers}],
             *(getattr(self, d.name) for d in SCENE_DIALS),
+            self.watches_skin,
         )
 
     def unknown_names(self, skeleton):

@@ -25,6 +25,7 @@ def to_document(setup):
         "format": FORMAT,
         "version": VERSION,
         **{dial.name: getattr(setup, dial.name) for dial in SCENE_DIALS},
+        **({"watch_skin": True} if setup.watches_skin else {}),
         "regions": [_region_document(region) for region in setup.regions],
         "colliders": [_collider_document(collider) for collider in setup.colliders],
         **({"followers": [{**vars(each), "vertices": list(each.vertices)} for each in setup.followers]} if setup.followers else {}),
@@ -85,7 +86,7 @@ def from_document(document):
     _expect(isinstance(document, dict), "the setup", "an object", document)
     _expect(document.get("format") == FORMAT, "format", FORMAT, document.get("format"))
     _expect(document.get("version") == VERSION, "version", VERSION, document.get("version"))
-    known = {"format", "version", "regions", "colliders", "followers", "layers", "$schema"}
+    known = {"format", "version", "regions", "colliders", "followers", "layers", "watch_skin", "$schema"}
     _known(document, known | {dial.name for dial in SCENE_DIALS}, "the setup")
     layers = document.get("layers", [])
     _expect(isinstance(layers, list) and len(layers) <= MOST_LAYERS, "layers", f"a list of at most {MOST_LAYERS}", layers)
@@ -93,6 +94,8 @@ def from_document(document):
     ids = [layer.id for layer in read]
     _expect(len(set(ids)) == len(ids), "layers", "a different id for each layer", ids)
     scene = {dial.name: dial.checked(document.get(dial.name, dial.default)) for dial in SCENE_DIALS}
+    watches = document.get("watch_skin", False)
+    _expect(isinstance(watches, bool), "watch_skin", "true or false", watches)
     areas = document.get("regions", [])
     _expect(isinstance(areas, list) and len(areas) <= MOST_LAYERS, "regions", f"a list of at most {MOST_LAYERS}", areas)
     shapes = document.get("colliders", [])
@@ -102,6 +105,7 @@ def from_document(document):
     setup = Setup(
         read,
         **scene,
+        watches_skin=watches,
         regions=tuple(_read_region(area, f"regions[{index}]") for index, area in enumerate(areas)),
         colliders=tuple(_read_collider(shape, f"colliders[{index}]") for index, shape in enumerate(shapes)),
         followers=tuple(_read_follower(each, f"followers[{index}]") for index, each in enumerate(followers)),
@@ -371,6 +375,7 @@ def json_schema():
             "format": {"const": FORMAT},
             "version": {"const": VERSION},
             **{dial.name: dial.schema() for dial in SCENE_DIALS},
+            "watch_skin": {"type": "boolean", "description": "Whether takes tell how deep all of the skin gets into the colliders."},
             "regions": {"type": "array", "maxItems": MOST_LAYERS, "items": region},
             "colliders": {"type": "array", "maxItems": MOST_LAYERS, "items": collider},
             "followers": {"type": "array", "maxItems": MOST_LAYERS, "items": follower},

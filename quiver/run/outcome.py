@@ -7,6 +7,7 @@ import numpy as np
 from quiver.bodies import fitting
 from quiver.meeting.clipping import ClipDepth
 from quiver.rig.pose import world_matrices
+from quiver.setup import WHOLE_SKIN
 
 
 class MovedSkin:
@@ -139,6 +140,9 @@ def clip_depths_of(run, layer_paths):
         if prop.touching and prop.layer.id not in found:
             nodes = [each.node for each in run.props if each.layer.id == prop.layer.id]
             found[prop.layer.id] = ClipDepth(character, contacts, fitting.skin_of_nodes(character, nodes), prop.met, prop.skins_met)
+    if run.spec.setup.watches_skin:
+        skin = {index: np.arange(len(mesh.positions)) for index, mesh in enumerate(character.meshes)}
+        found[WHOLE_SKIN] = ClipDepth(character, contacts, skin, np.arange(len(contacts)), contacts.skins, apart=True)
     for solid in run.solids:
         if solid.touching:
             skin = {solid.mesh_index: solid.touching_vertices}

@@ -21,7 +21,7 @@ from quiver.run.props import Prop
 from quiver.run.sheets import Sheet
 from quiver.run.solids import Solid
 from quiver.run.stages import Moving, Stage
-from quiver.setup import FOLLOWER
+from quiver.setup import FOLLOWER, WHOLE_SKIN
 from quiver.threads import at_once
 
 FIRST_CHUNK, LARGEST_CHUNK = 2, 32
@@ -70,7 +70,7 @@ class Run:
     """A compiled stack on one clip. Making it checks everything; `chunks` simulates.
 
     rotated, translated  nodes of the chunks' arrays; moved {mesh index: vertices (R,)} in the order of the chunks' offsets;
-    layer_ids their layers; notes remarks in words.
+    layer_ids their layers, and WHOLE_SKIN where that is watched; notes remarks in words.
     Raises BadInput where a layer cannot be built.
     """
 
@@ -80,7 +80,7 @@ class Run:
         self.clip = spec.character.clip_or_still(spec.clip_name)
         self.notes = []
         layers = [layer for layer in spec.setup.layers if layer.is_on]
-        self.layer_ids = [layer.id for layer in layers]
+        self.layer_ids = [layer.id for layer in layers] + ([WHOLE_SKIN] if spec.setup.watches_skin else [])
         self.last_frame = self._last_frame()
         chain_layers = [layer for layer in layers if layer.kind == "chain"]
         self.paths = paths = _paths(spec.character, chain_layers, self.notes)

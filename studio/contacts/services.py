@@ -222,6 +222,12 @@ def meet(row, collider_id, layer_id, is_met):
     return edit(row, lambda setup: setup.with_collider(plain), f"{layer.name} {words} {collider.name}")
 
 
+def watch_skin(row, is_watched):
+    """Let takes tell how deep all of the skin gets into the colliders, or not."""
+    words = "Whole skin watched" if is_watched else "Whole skin not watched"
+    return edit(row, lambda setup: replace(setup, watches_skin=is_watched), words)
+
+
 def _meets(row, collider):
     """{layer id: whether it meets a collider}."""
     return {layer.id: met for layer, met in matrix(row, [collider])[0][1]}

@@ -7,6 +7,7 @@ urlpatterns = [
     path("characters/<int:pk>/contacts/add/", views.add, name="add-collider"),
     path("characters/<int:pk>/contacts/touch/", views.add_touch, name="add-touch"),
     path("characters/<int:pk>/contacts/fit/", views.fit_all, name="fit-colliders"),
+    path("characters/<int:pk>/contacts/watch/", views.watch_skin, name="watch-skin"),
     path("characters/<int:pk>/contacts/shapes", views.shapes, name="collider-shapes"),
     path("characters/<int:pk>/contacts/<slug:collider>/change/", views.change, name="change-collider"),
     path("characters/<int:pk>/contacts/<slug:collider>/set/", views.set_field, name="set-collider"),

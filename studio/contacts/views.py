@@ -53,6 +53,12 @@ def fit_all(request, pk):
 
 
 @require_POST
+def watch_skin(request, pk):
+    row = character_or_404(pk)
+    return _panel(request, row, request.POST.get("chosen"), services.watch_skin(row, "watch" in request.POST))
+
+
+@require_POST
 def change(request, pk, collider):
     row = character_or_404(pk)
     before = len(row.setup.colliders)

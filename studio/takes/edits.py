@@ -22,7 +22,8 @@ def edit(row, change, label, runs=True):
 
 def after_change(row):
     """Start a take where the artist follows changes."""
-    return start_take(row) if row.follows_changes and any(layer.is_on for layer in row.setup.layers) else None
+    setup = row.setup
+    return start_take(row) if row.follows_changes and (setup.watches_skin or any(layer.is_on for layer in setup.layers)) else None
 
 
 def _build(row, setup):

@@ -4,7 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from quiver.setup import WHOLE_SKIN, Layer
+
 LANE_HEIGHT = 40.0
+_WHOLE = Layer(WHOLE_SKIN, "Whole skin")
 CLIP_SHARE = 0.6
 """Clip depth hangs down into so much of a lane."""
 LEAST_CLIP_SCALE, WORTH_TELLING = 20.0, 0.5
@@ -33,7 +36,8 @@ def lanes(take, setup):
     """The lanes of a take's layers, in the setup's order. All lanes share one scale, so that they can be compared."""
     added = np.array(take.added, float).reshape(-1, len(take.layer_ids)) if take.added else np.zeros((0, len(take.layer_ids)))
     top = max(float(added.max(initial=0.0)), 1e-6)
-    return [_lane(take, setup.layer(layer_id), added[:, column], top) for column, layer_id in enumerate(take.layer_ids)]
+    layers = [_WHOLE if layer_id == WHOLE_SKIN else setup.layer(layer_id) for layer_id in take.layer_ids]
+    return [_lane(take, layer, added[:, column], top) for column, layer in enumerate(layers)]
 
 
 def _lane(take, layer, values, top):
@@ -46,6 +50,8 @@ def _lane(take, layer, values, top):
     worst = int(np.argmax(values)) if len(values) else 0
     peak = float(values[worst]) if len(values) else 0.0
     is_keyed = len(layer.amount) > 1 or layer.amount[0][1] != 1.0
+    if layer is _WHOLE:
+        area = ""
     place = (worst + 0.5, float(heights[worst]) if len(values) else LANE_HEIGHT)
     kept = take.measures.get(layer.id, {})
     marks, lines = _soft_marks(take, kept, "area" if layer.kind == "sheet" else "volume")
@@ -60,7 +66,7 @@ def _lane(take, layer, values, top):
         peak,
         take.first_frame + worst,
         *place,
-        np.round(values, 1).tolist(),
+        np.round(values, 1).tolist() if area else [],
         [*clip_marks, *marks],
         [*lines, *keyed],
         clip,

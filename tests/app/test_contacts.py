@@ -64,6 +64,18 @@ class ColliderDeskTest(DeskTest):
             self.assertContains(move(whole | wrong), "xpected", status_code=422)
         self.assertContains(move([]), "xpected", status_code=422)
 
+    def test_the_whole_skin_is_watched_with_every_layer_off(self):
+        self.post("motion/arm/change/", action="switch")
+        page = self.post("contacts/watch/", watch="on")
+        self.assertContains(page, 'name="watch" checked')
+        self.assertTrue(self.fresh.setup.watches_skin)
+        run_waiting_jobs()
+        take = self.fresh.takes.latest("pk")
+        self.assertEqual(take.layer_ids, ["skin:"])
+        self.assertEqual(len(take.measures["skin:"]["clip"]), take.frame_count)
+        self.assertContains(self.client.get(self.url("score/")), "Whole skin")
+        self.assertNotContains(self.post("contacts/watch/"), 'name="watch" checked')
+
     def test_switched_renamed_mirrored_ridden_removed_undone(self):
         name = self.collider.id
         for action, text in (("switch", ""), ("rename", "Stone"), ("ride", "hand"), ("fit", ""), ("mirror", "")):

@@ -17,7 +17,7 @@ from quiver.mesh import regions
 from quiver.rig.character import Character
 from quiver.rig.pose import rest_matrices
 from quiver.run.stack import Run, TakeSpec
-from quiver.setup import Setup
+from quiver.setup import WHOLE_SKIN, Setup
 from quiver.setup_document import dumps, from_document, loads, to_document
 from tests.makers import chain_setup, moving_clip, simulate, straight, world_of
 
@@ -189,6 +189,30 @@ class MudwickTest(TestCase):
         worst = int(depths[:, 0].argmax())
         mesh, vertex = deepest[worst]
         self.assertLess(vertex, len(self.character.meshes[mesh].positions))
+
+    def test_the_whole_skin_is_watched_with_no_layer_at_all(self):
+        """A leg that is keyed into the other is told of, and what a mesh is itself or is inside of is not."""
+        found = fitting.fit_all(self.character)
+        setup = replace(self.setup, layers=(), watches_skin=True)
+        self.assertEqual(Run(TakeSpec(self.character, setup, "walk")).layer_ids, [WHOLE_SKIN])
+
+        def depths(setup, clip):
+            chunks = list(Run(TakeSpec(self.character, setup, clip, 0, 12)).chunks())
+            return np.concatenate([chunk.clips[:, 0] for chunk in chunks]), np.concatenate([chunk.deepest[:, 0] for chunk in chunks])
+
+        # His own skin alone: his gear goes through it, and no vertex of the skin itself is asked.
+        skin, where = depths(replace(setup, colliders=tuple(each for each in setup.colliders if each.shape == "skin")), "hop and land")
+        self.assertGreater(skin[:, 1].max(), 0.01)
+        np.testing.assert_array_equal(skin[:, 0], skin[:, 1])
+        index = self.character.mesh_index("skin")
+        self.assertNotIn(index, where[skin[:, 0] > 0.0, 0])
+        capsules = replace(setup, colliders=())
+        for node, (place, turn, radius, length) in found.items():
+            name = self.character.skeleton.names[node]
+            capsules = capsules.with_new_collider("capsule", name, joint=name, place=place, turn=turn, size=(radius, length))
+        still, _ = depths(capsules, "")
+        self.assertLess(still.max(), 1e-6)
+        self.assertGreater(depths(capsules, "walk")[0].max(), 1e-3)
 
     def test_a_belly_lies_on_a_box_and_runs_repeat(self):
         setup = replace(self.setup, colliders=()).with_new_collider("box", "Crate", place=(0.0, 0.2, -0.1), size=(0.6, 0.3, 0.5, 0.05))
