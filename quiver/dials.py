@@ -285,10 +285,10 @@ SHEET_DIALS = (
     Choice(
         "made_of",
         "Made of",
-        (("mesh", "the mesh itself"), ("proxy", "a light proxy"), ("shell", "a closed proxy")),
+        (("mesh", "the mesh itself"), ("proxy", "a light proxy"), ("shell", "a closed proxy"), ("form", "a shape placed by hand")),
         "mesh",
         "Build",
-        "A proxy is simulated in place of a dense mesh, which it carries; a closed one is a shell around it.",
+        "A proxy, or a shape placed by hand, is simulated in place of a dense mesh, which it carries; a closed proxy is a shell around it.",
     ),
     Dial("proxy_triangles", "Proxy's triangles", "", 12.0, 50_000.0, 600.0, 20.0, "Build", "How many a proxy has, at the most."),
     Dial("proxy_smooth", "Proxy's smoothing", "rounds", 0.0, 100.0, 2.0, 1.0, "Build", "Evens out what is rough before that."),

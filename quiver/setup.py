@@ -17,6 +17,8 @@ PREROLL = dials.Dial(
 )
 MOST_FOLLOWED = 64
 """Points of a follower, at the most."""
+FORMS = {"dome": "Dome", "pad": "Pad", "sleeve": "Sleeve", "panel": "Panel", "tube": "Tube", "own": "Own mesh"}
+"""Shapes of forms, and what they are called: a half ball open below; a cushion; an open tube that narrows; a flat piece; an open tube."""
 WHOLE_SKIN = "skin:"
 """Stands for all of the skin where else the id of a layer stands."""
 SCENE_DIALS = (FRAME_RATE, METRES, PREROLL)
@@ -71,13 +73,32 @@ class Follower:
 
 
 @dataclass(frozen=True)
+class Form:
+    """A surface placed by hand, that a sheet is made of: where its box is in the rest pose and how it is turned (x y z w) and large.
+
+    shape one of FORMS, size (3,) along its own X Y Z [file units]; mesh what bodies/forms.py made of an own one
+    """
+
+    shape: str
+    place: tuple
+    turn: tuple
+    size: tuple
+    mesh: str = ""
+
+    def mirrored(self):
+        """The same on the other side; an own mesh is not turned into its mirror image."""
+        (x, y, z), (a, b, c, w) = self.place, self.turn
+        return replace(self, place=(-x, y, z), turn=(a, -b, -c, w))
+
+
+@dataclass(frozen=True)
 class Layer:
     """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant.
 
     A chain layer has ``chains``, a prop layer the joints of its props and a limb layer those of its limbs as chains of one; chains and
     props may hang on a volume or a follower that they ``ride``. A volume, a sheet or a touch has a ``region`` (its id), and a volume in
     ``built`` what bodies/conforming.py made of its mesh, where it is not to be a lattice. A touch has in ``other`` the region that its own
-    must not cross; "" is the rest of that mesh.
+    must not cross; "" is the rest of that mesh. A sheet may have a ``form`` placed by hand, which counts where its dials say so.
     """
 
     id: str
@@ -91,6 +112,7 @@ class Layer:
     rides: str = ""
     built: str = ""
     other: str = ""
+    form: Form | None = None
 
     def value(self, name):
         """The value of a dial, or its default."""

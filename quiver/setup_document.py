@@ -9,7 +9,7 @@ from quiver import dials
 from quiver.colliders import SIZES, Collider
 from quiver.errors import BadInput
 from quiver.mesh import regions as levels
-from quiver.setup import FOLLOWER, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Layer, Region, Setup
+from quiver.setup import FOLLOWER, FORMS, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Form, Layer, Region, Setup
 
 FORMAT = "keen-quiver-setup"
 VERSION = 1
@@ -60,10 +60,16 @@ def _layer_document(layer):
         **({"rides": layer.rides} if layer.rides else {}),
         **({"built": layer.built} if layer.built else {}),
         **({"other": layer.other} if layer.other else {}),
+        **({"form": _form_document(layer.form)} if layer.form else {}),
         **({"region": layer.region} if layer.kind in dials.REGION_KINDS else {"chains": [chain_document(chain) for chain in layer.chains]}),
         "dials": {dial.name: layer.value(dial.name) for dial in dials.DIALS_OF_KIND[layer.kind]},
         "amount": [list(key) for key in layer.amount],
     }
+
+
+def _form_document(form):
+    placed = {name: list(getattr(form, name)) for name in ("place", "turn", "size")}
+    return {"shape": form.shape, **placed, **({"mesh": form.mesh} if form.mesh else {})}
 
 
 def dumps(setup):
@@ -124,11 +130,31 @@ def from_document(document):
         if layer.other:
             _expect(layer.kind == "touch", f"layers[{index}].other", "another region in a touch only", layer.kind)
             setup.region(layer.other)
+        if layer.form:
+            _expect(layer.kind == "sheet", f"layers[{index}].form", "a form in a sheet only", layer.kind)
         if layer.rides:
             carriers = [other.id for other in read if other.kind == "volume"] + [f"{FOLLOWER}:{each}" for each in ridden]
             where, wanted = f"layers[{index}].rides", f"the id of a volume, or {FOLLOWER}: and the id of one, in a chain or a prop"
             _expect(layer.kind in ("chain", "prop") and layer.rides in carriers, where, wanted, layer.rides)
     return setup
+
+
+def _read_form(document, where):
+    _expect(isinstance(document, dict), where, "an object", document)
+    _known(document, {"shape", "place", "turn", "size", "mesh"}, where)
+    shape, mesh = document.get("shape"), document.get("mesh", "")
+    _expect(isinstance(shape, str) and shape in FORMS, f"{where}.shape", f"one of {', '.join(FORMS)}", shape)
+    _expect(isinstance(mesh, str) and bool(mesh) == (shape == "own"), f"{where}.mesh", "text, for an own mesh alone", shape)
+    place, size = (_numbers(document.get(name), 3, f"{where}.{name}") for name in ("place", "size"))
+    _expect(all(number > 0.0 for number in size), f"{where}.size", "three sizes above zero", size)
+    return Form(shape, place, _turn(document.get("turn", [0, 0, 0, 1]), f"{where}.turn"), size, mesh)
+
+
+def _turn(numbers, where):
+    turn = _numbers(numbers, 4, where)
+    length = math.sqrt(sum(number * number for number in turn))
+    _expect(length > 1e-6, where, "a quaternion that is not zero", turn)
+    return tuple(number / length for number in turn)
 
 
 def _read_collider(document, where):
@@ -137,9 +163,7 @@ def _read_collider(document, where):
     identifier, shape, is_on = _identifier(document.get("id"), where), document.get("shape"), document.get("on", True)
     _expect(isinstance(shape, str) and shape in SIZES, f"{where}.shape", f"one of {', '.join(SIZES)}", shape)
     _expect(isinstance(is_on, bool), f"{where}.on", "true or false", is_on)
-    turn = _numbers(document.get("turn", [0, 0, 0, 1]), 4, f"{where}.turn")
-    length = math.sqrt(sum(number * number for number in turn))
-    _expect(length > 1e-6, f"{where}.turn", "a quaternion that is not zero", turn)
+    turn = _turn(document.get("turn", [0, 0, 0, 1]), f"{where}.turn")
     size = _numbers(document.get("size"), len(SIZES[shape]), f"{where}.size")
     _expect(all(number >= 0.0 for number in size), f"{where}.size", f"{', '.join(SIZES[shape])}, not negative", size)
     values = document.get("dials", {})
@@ -154,7 +178,7 @@ def _read_collider(document, where):
         shape,
         _text(document.get("joint", ""), f"{where}.joint"),
         _numbers(document.get("place", [0, 0, 0]), 3, f"{where}.place"),
-        tuple(number / length for number in turn),
+        turn,
         size,
         is_on,
         dials.defaults("collider") | {name: dials.dial_of("collider", name).checked(value) for name, value in values.items()},
@@ -203,7 +227,7 @@ def _identifier(value, where):
 
 def _read_layer(document, where):
     _expect(isinstance(document, dict), where, "an object", document)
-    _known(document, {"id", "name", "kind", "on", "chains", "region", "other", "rides", "built", "dials", "amount"}, where)
+    _known(document, {"id", "name", "kind", "on", "chains", "region", "other", "rides", "built", "form", "dials", "amount"}, where)
     kind = document.get("kind")
     _expect(isinstance(kind, str) and kind in dials.LAYER_KINDS, f"{where}.kind", f"one of {', '.join(dials.LAYER_KINDS)}", kind)
     identifier, is_on = _identifier(document.get("id"), where), document.get("on", True)
@@ -227,6 +251,7 @@ def _read_layer(document, where):
         _text(document.get("rides", ""), f"{where}.rides"),
         _built(document.get("built", ""), f"{where}.built"),
         _text(document.get("other", ""), f"{where}.other"),
+        _read_form(document["form"], f"{where}.form") if "form" in document else None,
     )
 
 
@@ -285,9 +310,24 @@ def json_schema():
         "oneOf": [{"required": ["root"]}, {"required": ["picked"]}],
         "additionalProperties": False,
     }
+    three = {"type": "array", "items": {"type": "number"}, "minItems": 3, "maxItems": 3}
+    form = {
+        "type": "object",
+        "description": "A surface placed by hand in the rest pose, that a sheet is made of; mesh is an own one, deflated (zlib).",
+        "properties": {
+            "shape": {"enum": list(FORMS)},
+            "place": three,
+            "turn": {"type": "array", "items": {"type": "number"}, "minItems": 4, "maxItems": 4},
+            "size": three,
+            "mesh": {"type": "string", "contentEncoding": "base64"},
+        },
+        "required": ["shape", "place", "size"],
+        "additionalProperties": False,
+    }
     layer = {
         "type": "object",
         "properties": {
+            "form": form,
             "id": {"type": "string", "pattern": "^[a-z0-9][a-z0-9-]{0,99}$"},
             "name": name,
             "kind": {"enum": list(dials.LAYER_KINDS)},

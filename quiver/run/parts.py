@@ -5,7 +5,7 @@ from scipy import sparse
 from scipy.sparse import csgraph
 from scipy.spatial import KDTree
 
-from quiver.bodies import conforming, proxies, sheet, volume
+from quiver.bodies import conforming, forms, proxies, sheet, volume
 from quiver.bodies import lattice as lattices
 from quiver.bodies.carried import carried
 from quiver.errors import BadInput
@@ -146,17 +146,20 @@ class SheetPart:
 
 
 class ProxyPart(SheetPart):
-    """What a region gives to a sheet by way of a proxy, which carries the region's vertices. ``how`` as bodies/proxies.py takes it [m]."""
+    """What a region gives to a sheet by way of another surface, which carries the region's vertices.
+
+    make  (surface (V, 3), triangles (F, 3) of the region) → that other surface [m]: nodes (N, 3), triangles int32 (M, 3)
+    """
 
     is_proxy = True
 
-    def __init__(self, character, region, scale, *how):
+    def __init__(self, character, region, scale, make):
         self.mesh, self.levels = character.painted(region)
         self.mesh_index = character.mesh_index(region.mesh)
         self.surface = surface_of(character, self.mesh, scale)
         self.topology = topology(self.surface, self.mesh.triangles)
         chosen = regions.is_in(self.levels)
-        nodes, faces = proxies.make(self.surface, self.mesh.triangles[chosen[self.mesh.triangles].all(1)], *how)
+        nodes, faces = make(self.surface, self.mesh.triangles[chosen[self.mesh.triangles].all(1)])
         order = np.argsort(nodes[:, np.argmax(np.ptp(nodes, axis=0))], kind="stable")
         number = np.empty(len(order), int)
         number[order] = np.arange(len(order))
@@ -194,8 +197,19 @@ _parts = Kept(KEPT_PARTS)
 
 
 def proxy_part_of(character, region, scale, *how):
-    """The ProxyPart of a region, kept likewise. Raises BadInput."""
-    return _parts.get(character, (ProxyPart, region.mesh, region.values, scale, *how), lambda: ProxyPart(character, region, scale, *how))
+    """The ProxyPart of a region by a proxy, made as bodies/proxies.py takes it [m], kept likewise. Raises BadInput."""
+    key = ("proxy", region.mesh, region.values, scale, *how)
+    return _parts.get(character, key, lambda: ProxyPart(character, region, scale, lambda *skin: proxies.make(*skin, *how)))
+
+
+def form_part_of(character, region, scale, form, triangles):
+    """The ProxyPart of a region by a Form of so many triangles, kept likewise. Raises BadInput."""
+
+    def make(*_):
+        points, faces = forms.made(form, triangles)
+        return points * scale, faces
+
+    return _parts.get(character, (form, region.mesh, region.values, scale, triangles), lambda: ProxyPart(character, region, scale, make))
 
 
 def sheet_part_of(character, region, scale):

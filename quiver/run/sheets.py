@@ -5,11 +5,12 @@ from scipy import sparse
 
 from quiver.bodies import chain as swing
 from quiver.dials import PROXY_DIALS
+from quiver.errors import BadInput
 from quiver.measure.sheets import SheetMeasure
 from quiver.meeting.softs import OwnContacts
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through, subset
-from quiver.run.parts import proxy_part_of, sheet_part_of
+from quiver.run.parts import form_part_of, proxy_part_of, sheet_part_of
 from quiver.run.softs import Soft
 from quiver.sim import solid
 from quiver.sim.bounds import MOST_PER_STEP
@@ -95,6 +96,10 @@ def _part_of(character, layer, region, scale):
     made_of, triangles, smooth, offset = (layer.value(name) for name in PROXY_DIALS)
     if made_of == "mesh":
         return sheet_part_of(character, region, scale)
+    if made_of == "form":
+        if layer.form is None:
+            raise BadInput(f"{layer.name}: expected a shape that is placed by hand for it; place one, or let it be made of the mesh")
+        return form_part_of(character, region, scale, layer.form, triangles)
     return proxy_part_of(character, region, scale, triangles, smooth, offset / 1000.0, made_of == "shell")
 
 

@@ -12,9 +12,8 @@ from quiver.meeting.contacts import Contacts, flesh_carriers, meets_skin
 from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
-from quiver.setup_document import FAR
 from studio.characters.services import joint_names, loaded
-from studio.takes.edits import edit
+from studio.takes.edits import checked_number, checked_place, edit
 
 FIRST_SHARE = 0.08
 """A collider that is not fitted to anything begins as large as this share of the character's size."""
@@ -175,7 +174,7 @@ def set_field(row, collider_id, name, value):
         changed = replace(collider, values=collider.values | {name: dials.dial_of("collider", name).checked(value)})
         return edit(row, lambda setup: setup.with_collider(changed), f"{collider.name}: {dials.dial_of('collider', name).label}")
     numbers = list(_degrees(collider.turn) if kind == "turn" else getattr(collider, kind))
-    number = _number(value)
+    number = checked_number(value)
     if not which.isdecimal() or int(which) >= len(numbers):
         raise BadInput(f"expected one of {len(numbers)} numbers of its {kind}, got “{name}”")
     numbers[int(which)] = number if kind == "turn" else number / (1000.0 * row.setup.metres_per_unit)
@@ -188,24 +187,9 @@ def set_field(row, collider_id, name, value):
 def move(row, collider_id, place, turn, size):
     """Put a collider where the stage dragged it: a place and a turn (x y z w) in the rest pose, and sizes [file units]. Raises BadInput."""
     collider = row.setup.collider(collider_id)
-    place, turn, size = (tuple(_number(value, FAR) for value in values) for values in (place, turn, size))
-    if len(place) != 3 or len(size) != len(collider.size) or min(size, default=0.0) < 0.0:
-        raise BadInput(f"expected a place and {len(collider.size)} sizes, got {place} and {size}")
-    length = float(np.linalg.norm(turn))
-    if len(turn) != 4 or not 0.5 < length < 2.0:
-        raise BadInput(f"expected a turn of four numbers, of length one, got {turn}")
-    changed = replace(collider, place=place, turn=tuple(value / length for value in turn), size=size)
+    place, turn, size = checked_place(place, turn, size, len(collider.size))
+    changed = replace(collider, place=place, turn=turn, size=size)
     return edit(row, lambda setup: setup.with_collider(changed), f"{collider.name}: moved")
-
-
-def _number(value, most=1e7):
-    try:
-        number = float(value)
-    except (TypeError, ValueError):
-        number = np.nan
-    if not abs(number) <= most:
-        raise BadInput(f"expected a number up to {most:g}, got “{value}”")
-    return number
 
 
 def meet(row, collider_id, layer_id, is_met):

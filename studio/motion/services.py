@@ -115,7 +115,7 @@ def proxies_of(setup):
 
 
 def _is_proxy_of(layer, region_id):
-    return layer.kind == "sheet" and layer.region == region_id and layer.value("made_of") != "mesh"
+    return layer.kind == "sheet" and layer.region == region_id and layer.value("made_of") in ("proxy", "shell")
 
 
 def _with_proxy(setup, region_id, triangles, preset):
@@ -173,7 +173,8 @@ def mirror(row, layer_id):
 
     def change(setup):
         setup = setup.with_new_region(f"{region.name}, other side"[:200], region.mesh, region.vertices, values)
-        return setup.with_copy(layer, name, region=setup.regions[-1].id)
+        form = layer.form and layer.form.mirrored()
+        return setup.with_copy(layer, name, region=setup.regions[-1].id, form=form)
 
     return edit(row, change, f"{layer.name}: mirrored")
 

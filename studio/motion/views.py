@@ -3,7 +3,7 @@
 import json
 import re
 
-from django.http import HttpResponse
+from django.http import HttpResponse, JsonResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
@@ -11,8 +11,8 @@ from django_htmx.http import trigger_client_event
 from quiver import dials, presets, setup_document
 from quiver import setup as setups
 from quiver.errors import BadInput
-from studio.characters.pages import character_or_404, render_step
-from studio.motion import building, services
+from studio.characters.pages import character_or_404, render_step, sent_object
+from studio.motion import building, forms, services
 from studio.takes.edits import after_change
 
 BUILD_COMMANDS = {"build": building.start_build, "stop": building.stop_build}
@@ -40,6 +40,8 @@ def _context(row, layer_id):
         "own_presets": services.own_presets(chosen.kind) if chosen else [],
         "regions": [region for region in setup.regions if not region.is_final],
         "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
+        "forms": [item for item in setups.FORMS.items() if item[0] != "own"],
+        "form_label": setups.FORMS[chosen.form.shape] if chosen and chosen.form else "",
         "proxies": services.proxies_of(setup),
         "sheet_presets": presets.names("sheet"),
         "volumes": [layer for layer in setup.layers if layer.kind == "volume"],
@@ -159,6 +161,31 @@ def follow_points(request, pk, layer):
     if "forget" in request.POST:
         return _panel(request, row, layer, services.forget_follower(row, request.POST["forget"]))
     return _panel(request, row, layer, services.follow(row, layer, request.POST.get("mesh", ""), request.POST.get("vertices", "")))
+
+
+@require_POST
+def place_form(request, pk, layer):
+    """Make a sheet of a ready-made shape, or of the mesh in a file."""
+    row, file = character_or_404(pk), request.FILES.get("file")
+    take = forms.bring(row, layer, file) if file else forms.place(row, layer, request.POST.get("shape", ""))
+    return _panel(request, row, layer, take)
+
+
+@require_POST
+def move_form(request, pk, layer):
+    """Take the place, the turn and the size that the stage's handles gave a form, as JSON."""
+    sent = sent_object(request, "a place, a turn and a size")
+    if not all(isinstance(sent.get(name), list) for name in ("place", "turn", "size")):
+        raise BadInput("expected a place, a turn and a size as lists")
+    forms.move(character_or_404(pk), layer, sent["place"], sent["turn"], sent["size"])
+    return HttpResponse(status=204)
+
+
+@require_safe
+def form_box(request, pk, layer):
+    response = JsonResponse({"colliders": forms.boxes(character_or_404(pk), layer)})
+    response.headers["Cache-Control"] = "no-store"
+    return response
 
 
 @require_POST

@@ -4,6 +4,8 @@ import io
 import json
 from unittest import skipUnless
 
+from django.core.files.uploadedfile import SimpleUploadedFile
+
 from quiver import dials, presets, setup_document
 from quiver.mesh import regions
 from studio.jobs.models import Job
@@ -11,6 +13,7 @@ from studio.motion.models import OwnPreset, SolidBuild
 from studio.takes.models import Take
 from tests.app.helpers import DeskTest, RunningDeskTest, run_waiting_jobs
 from tests.bodies.test_conforming import HAS_PACKAGE
+from tests.formats.makers import arm, glb_bytes
 
 
 class EditTest(DeskTest):
@@ -190,6 +193,45 @@ class SoftTest(DeskTest):
         self.assertEqual(layer.kind, "sheet")
         self.post(f"motion/{layer.id}/like/", like="preset:Silk scarf")
         self.assertEqual(self.fresh.setup.layers[-1].value("bending_length"), 12.0)
+
+    def test_a_sheet_of_a_shape_placed_by_hand(self):
+        self.post("motion/add-soft/", of="mesh:strip", kind="sheet")
+        layer = self.fresh.setup.layers[-1].id
+        self.assertEqual(self.client.get(self.url(f"motion/{layer}/form/box")).json(), {"colliders": []})
+        self.assertContains(self.post(f"motion/{layer}/form/", shape="dome"), "Drag its box")
+        made = self.fresh.setup.layers[-1]
+        self.assertEqual((made.form.shape, made.value("made_of")), ("dome", "form"))
+        (box,) = self.client.get(self.url(f"motion/{layer}/form/box")).json()["colliders"]
+        self.assertEqual(tuple(box["size"][:3]), made.form.size)
+
+        def move(layer, body):
+            url = self.url(f"motion/{layer}/form/move/")
+            return self.client.post(url, json.dumps(body), content_type="application/json", HTTP_HX_REQUEST="true")
+
+        sent = {"place": [1, 2, 3], "turn": [0, 0, 0.6, 0.8], "size": [0.5, 0.6, 0.7, 0]}
+        self.assertEqual(move(layer, sent).status_code, 204)
+        form = self.fresh.setup.layers[-1].form
+        self.assertEqual((form.place, form.turn, form.size), ((1.0, 2.0, 3.0), (0.0, 0.0, 0.6, 0.8), (0.5, 0.6, 0.7)))
+        for wrong in ({"size": [1]}, {"turn": [0, 0, 0, 0]}, {"place": "x"}, {"size": [1, -1, 1]}):
+            self.assertContains(move(layer, sent | wrong), "xpected", status_code=422)
+        self.assertContains(move("arm", sent), "xpected a sheet", status_code=422)
+        for name, words in (("cone", "one of dome"), ("own", "one of dome")):
+            self.assertContains(self.post(f"motion/{layer}/form/", shape=name), words, status_code=422)
+        mirrored = self.post(f"motion/{layer}/mirror/")
+        self.assertEqual(mirrored.status_code, 200)
+        self.assertEqual(self.fresh.setup.layers[-1].form.place, (-1.0, 2.0, 3.0))
+
+    def test_a_sheet_of_an_own_mesh(self):
+        self.post("motion/add-soft/", of="mesh:strip", kind="sheet")
+        layer = self.fresh.setup.layers[-1].id
+        self.post(f"motion/{layer}/form/", file=SimpleUploadedFile("own.glb", glb_bytes(arm(("root",)))))
+        form = self.fresh.setup.layers[-1].form
+        self.assertEqual(form.shape, "own")
+        self.assertGreater(len(form.mesh), 20)
+        before = self.fresh.setup
+        refused = self.post(f"motion/{layer}/form/", file=SimpleUploadedFile("own.glb", b"glTF but no more"))
+        self.assertEqual(refused.status_code, 422)
+        self.assertEqual(self.fresh.setup, before)
 
     def test_a_prop_hangs_on_a_joint_and_only_with_its_like(self):
         self.post("motion/arm/change/", action="remove")

@@ -1,13 +1,14 @@
 import * as THREE from '../vendor/three/three.module.js';
 import { ColliderView } from './ColliderView.js';
 
-/** Shows the colliders while their panel is open, and lets the pointer choose, move, turn and resize them. */
+/** Shows colliders, or the box of a sheet's shape, while their panel is open, and lets the pointer choose, move, turn and resize them. */
 export class ColliderHand {
   constructor(desk, { announce }) {
     Object.assign(this, { desk, announce, view: null, pressed: null });
   }
 
-  get _field() { return document.getElementById('colliders'); }
+  /** What in the panel says where the shapes are asked for and sent to, and what names the chosen one in the address. */
+  get _field() { return document.querySelector('[data-shapes]'); }
 
   /** Show what the panel says; called again when the setup or the panel changed. */
   async follow() {
@@ -71,7 +72,7 @@ export class ColliderHand {
       this.announce('setup-changed');
     }
     const panel = new URL(location.href);
-    panel.searchParams.set('collider', id);
+    panel.searchParams.set(this._field?.dataset.names ?? 'collider', id);
     window.htmx.ajax('GET', panel.pathname + panel.search, { target: '#panel' });
   }
 

@@ -1,0 +1,84 @@
+"""Shapes placed by hand, of which a sheet is made instead of the skin."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from quiver.bodies import forms
+from quiver.errors import BadInput
+from quiver.formats.gltf.reading import read_character
+from quiver.mesh import regions
+from quiver.rig.pose import rest_matrices
+from quiver.rig.skinning import skinned_positions
+from quiver.run.parts import surface_of
+from quiver.setup import FORMS, Form
+from studio.characters.services import loaded
+from studio.takes.edits import checked_place, edit
+
+LARGEST_FILE = 32 * 2**20
+
+
+def place(row, layer_id, shape):
+    """Make a sheet of a ready-made shape, fitted around its region. Raises BadInput."""
+    layer = _sheet(row, layer_id)
+    if shape not in FORMS or shape == "own":
+        raise BadInput(f"expected one of {', '.join(name for name in FORMS if name != 'own')}, got “{shape}”")
+    character, _ = loaded(row.pk)
+    mesh, levels = character.painted(row.setup.region(layer.region))
+    surface, chosen = surface_of(character, mesh, 1.0), regions.is_in(levels)
+    a, b, c = (surface[mesh.triangles[chosen[mesh.triangles].all(1), k]] for k in range(3))
+    outwards = np.cross(b - a, c - a).sum(0)
+    return _keep(row, layer, Form(shape, *forms.fitted(shape, surface[chosen], outwards)), FORMS[shape].lower())
+
+
+def bring(row, layer_id, file):
+    """Make a sheet of the meshes of a GLB, where they are in it. Raises BadInput or BadFormat."""
+    layer = _sheet(row, layer_id)
+    if file.size > LARGEST_FILE:
+        raise BadInput(f"expected a file of at most {LARGEST_FILE >> 20} MB, got {file.size / 2**20:.0f} MB")
+    brought, _ = read_character(file.read(), "mesh")
+    world, points, triangles, count = rest_matrices(brought.skeleton), [], [], 0
+    for mesh in brought.meshes:
+        points.append(skinned_positions(mesh, world).astype(float))
+        triangles.append(mesh.triangles + count)
+        count += len(mesh.positions)
+    if not count:
+        raise BadInput("expected a file with a mesh in it, it has none")
+    points = np.concatenate(points)
+    text = forms.encode(points, np.concatenate(triangles))
+    middle, size = 0.5 * (points.min(0) + points.max(0)), np.maximum(np.ptp(points, axis=0), 1e-9)
+    form = Form("own", tuple(map(float, middle)), (0.0, 0.0, 0.0, 1.0), tuple(map(float, size)), text)
+    return _keep(row, layer, form, "own mesh")
+
+
+def move(row, layer_id, place, turn, size):
+    """Put a form where the stage dragged it [file units]. Raises BadInput."""
+    layer = _sheet(row, layer_id)
+    if layer.form is None:
+        raise BadInput(f"expected a sheet with a shape placed by hand, “{layer.name}” has none")
+    # The stage shows it as a box, whose fourth size is how round that is.
+    place, turn, size = checked_place(place, turn, size[:3], 3)
+    return _keep(row, layer, replace(layer.form, place=place, turn=turn, size=tuple(max(each, 1e-6) for each in size)), "shape moved")
+
+
+def boxes(row, layer_id):
+    """The form's box as the stage draws colliders; none where it has no form, or is not made of it."""
+    layer = _sheet(row, layer_id)
+    if layer.form is None or layer.value("made_of") != "form":
+        return []
+    form, (width, height, depth) = layer.form, layer.form.size
+    placed = {"place": form.place, "turn": form.turn, "size": [width, height, depth, 0.0]}
+    core = [0.5 * width, 0.5 * depth, 0.5 * height, 0.5 * height]
+    return [{"id": layer.id, "name": layer.name, "shape": "box", "node": -1, "isOn": True, **placed, "core": core, "radius": 0.0}]
+
+
+def _sheet(row, layer_id):
+    layer = row.setup.layer(layer_id)
+    if layer.kind != "sheet":
+        raise BadInput(f"expected a sheet to be made of a shape, “{layer.name}” is a {layer.kind}")
+    return layer
+
+
+def _keep(row, layer, form, words):
+    made = replace(layer, form=form, values=layer.values | {"made_of": "form"})
+    return edit(row, lambda setup: setup.with_layer(made), f"{layer.name}: {words}"[:200])
