@@ -27,6 +27,8 @@ from quiver.threads import at_once
 FIRST_CHUNK, LARGEST_CHUNK = 2, 32
 """Frames: the first chunk is short so that something shows at once, later ones are long so that little is lost between them."""
 MOST_FRAMES = 100_000
+WORTH_TELLING = 0.005
+"""A layer that begins deeper inside of what it meets is told of [m]."""
 SOFT = {"volume": Solid, "sheet": Sheet}
 
 
@@ -122,6 +124,16 @@ class Run:
         skins = final_skins(spec.character, spec.setup, turned)
         self.outcome = Outcome(self, self._touches(layers), skins, clip_depths_of(self, layer_paths))
         self.moved = self.outcome.skin.vertices
+        self._tell_deep_starts(layers)
+
+    def _tell_deep_starts(self, layers):
+        """Note which layers begin inside of what they meet, as keyed in the first frame."""
+        world = world_matrices(self.skeleton, self._keyed(np.array([self.spec.first_frame])))
+        for layer in layers:
+            depth = self.outcome.clip_depths[layer.id].depths(world, {})[0][0] if layer.id in self.outcome.clip_depths else 0.0
+            if depth > WORTH_TELLING:
+                how = f"begins {1000.0 * depth:.0f} mm inside of what it meets"
+                self.notes.append(f"{layer.name}: {how}; it is let out little by little")
 
     def _ridden(self, layer):
         """The solids (indices) that a layer rides on."""

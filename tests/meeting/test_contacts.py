@@ -190,6 +190,13 @@ class MudwickTest(TestCase):
         mesh, vertex = deepest[worst]
         self.assertLess(vertex, len(self.character.meshes[mesh].positions))
 
+    def test_what_begins_inside_is_told_of(self):
+        skin = tuple(replace(each, meets=("bags",)) for each in self.setup.colliders if each.shape == "skin")
+        setup = replace(self.setup, colliders=skin, layers=(self.setup.layer("bags"),))
+        self.assertEqual(Run(TakeSpec(self.character, setup, "walk", 0, 2)).notes, [])
+        (note,) = Run(TakeSpec(self.character, setup, "hop and land", 9, 11)).notes
+        self.assertRegex(note, r"Mail bags: begins \d+ mm inside")
+
     def test_the_whole_skin_is_watched_with_no_layer_at_all(self):
         """A leg that is keyed into the other is told of, and what a mesh is itself or is inside of is not."""
         found = fitting.fit_all(self.character)
