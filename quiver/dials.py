@@ -156,6 +156,15 @@ LOOSENESS_DIALS = (
 MOST_STRETCH = 300.0
 """A stretch limit of so much is none."""
 
+FOLDS = Choice(
+    "folds",
+    "Folds",
+    (("through", "go through each other"), ("apart", "keep apart")),
+    "through",
+    "Contact",
+    "Whether parts of it that are not neighbours keep each other off: slower, for what folds a lot.",
+)
+
 VOLUME_DIALS = (
     Dial(
         "wobble_rate", "Wobble rate", "Hz", 0.1, 12.0, 2.5, 0.05, "Feel", "How often it swings to and fro in a second, in its slowest way."
@@ -209,6 +218,7 @@ VOLUME_DIALS = (
         "What it weighs is said above. It swings the same; it is what counts where parts push each other.",
     ),
     Dial("pressure", "Inner pressure", "%", -40.0, 100.0, 0.0, 1.0, "Body", "How much larger than at rest it wants to be."),
+    FOLDS,
     *LOOSENESS_DIALS,
     Choice(
         "pieces",
@@ -274,14 +284,7 @@ SHEET_DIALS = (
     Dial("hold_rate", "Hold rate", "Hz", 0.1, 20.0, 3.0, 0.1, "Hold", "How quickly a hold of one half swings it back to its keyed place."),
     *LOOSENESS_DIALS,
     Dial("thickness", "Thickness", "mm", 0.0, 200.0, 4.0, 0.5, "Contact", "How thick it is where it touches: half of it on either side."),
-    Choice(
-        "folds",
-        "Folds",
-        (("through", "go through each other"), ("apart", "keep apart")),
-        "through",
-        "Contact",
-        "Whether parts of it that are not neighbours keep each other off: slower, for what folds a lot.",
-    ),
+    FOLDS,
     Choice(
         "made_of",
         "Made of",

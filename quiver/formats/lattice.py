@@ -9,14 +9,12 @@ import struct
 
 import numpy as np
 
-FACES = ((0, 1, 2), (0, 1, 3), (0, 2, 3), (1, 2, 3))
+from quiver.mesh.topology import outer_faces
 
 
 def outside(tets):
     """The edges (E, 2) of faces that belong to one tetrahedron only."""
-    faces = np.sort(np.concatenate([tets[:, face] for face in FACES]), axis=1)
-    faces, counts = np.unique(faces, axis=0, return_counts=True)
-    skin = faces[counts == 1]
+    skin = outer_faces(tets)
     return np.unique(np.concatenate([skin[:, [0, 1]], skin[:, [1, 2]], skin[:, [0, 2]]]), axis=0)
 
 

@@ -106,13 +106,16 @@ class SoftContacts:
 
 
 class OwnContacts:
-    """What a sheet meets of itself: particles (N, 3) at rest [m], ``edge`` apart on average, that are no neighbours.
+    """What a soft body meets of itself: particles (N, 3) at rest [m], ``edge`` apart on average, that are no neighbours.
 
-    They keep as far apart as the sheet is thick, or so far that none slips through between others; what is closer at rest may stay so.
+    They keep as far apart as the body is thick, or so far that none slips through between others; what is closer at rest may stay so.
+    own int (n,) are the particles that may touch at all; pieces (N,) say which hang together: those of two are never neighbours.
     """
 
-    def __init__(self, rest, edge, thickness):
+    def __init__(self, rest, edge, thickness, own=None, pieces=None):
         self.rest, self.reach, self.neighbours = rest, max(thickness, OWN_SPACING * edge), OWN_NEIGHBOURS * edge
+        self.own = np.arange(len(rest)) if own is None else own
+        self.pieces = np.zeros(len(rest), int) if pieces is None else pieces
 
     def touches(self, state, keyed_moves, seconds):
         """As `push_pairs` takes it; keyed_moves (N, 3) [m] of the particles in a frame of so many seconds."""
@@ -121,11 +124,11 @@ class OwnContacts:
         way += np.linalg.norm(state.velocities[:, :3] - state.velocities[:, :3].mean(0), axis=1) * seconds
         # What is fast may be looked up too late; it must still not cost a look at everything.
         around = self.reach + NEAR + min(2.0 * float(way.max(initial=0.0)), FARTHEST_OWN * self.neighbours)
-        pairs = KDTree(places).query_pairs(around, output_type="ndarray").astype(np.int32)
+        pairs = self.own[KDTree(places[self.own]).query_pairs(around, output_type="ndarray")].astype(np.int32)
         first, second = pairs[np.lexsort(pairs.T[::-1])].T
         at_rest = np.linalg.norm(self.rest[first] - self.rest[second], axis=1)
         ways = places[second] - places[first]
         near = np.linalg.norm(ways, axis=1) < self.reach + NEAR + 1.5 * (way[first] + way[second])
-        kept = near & (at_rest > self.neighbours)
+        kept = near & ((at_rest > self.neighbours) | (self.pieces[first] != self.pieces[second]))
         pairs = np.ascontiguousarray(np.stack([first, second], 1)[kept])
         return pairs, np.ascontiguousarray(ways[kept]), np.minimum(self.reach, at_rest[kept]), OWN_GRIP

@@ -7,6 +7,7 @@ import numpy as np
 from scipy import sparse
 from scipy.sparse import csgraph
 
+_FACES = ((0, 1, 2), (0, 1, 3), (0, 2, 3), (1, 2, 3))
 _PAIRS = np.array(list(itertools.combinations(range(4), 2)))
 
 
@@ -86,6 +87,13 @@ def distance_along(top, sources, limit=np.inf):
     if not len(sources):
         return np.full(len(top.places), np.inf)
     return csgraph.dijkstra(top.links, directed=False, indices=sources, limit=limit, min_only=True)
+
+
+def outer_faces(tets):
+    """The faces (F, 3) that belong to one of the tetrahedra (T, 4) only, their corners in rising order."""
+    faces = np.sort(np.concatenate([tets[:, face] for face in _FACES]), axis=1)
+    faces, counts = np.unique(faces, axis=0, return_counts=True)
+    return faces[counts == 1]
 
 
 def edges_of_tets(nodes, tets):

@@ -7,7 +7,6 @@ from quiver.bodies import chain as swing
 from quiver.dials import PROXY_DIALS
 from quiver.errors import BadInput
 from quiver.measure.sheets import SheetMeasure
-from quiver.meeting.softs import OwnContacts
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through, subset
 from quiver.run.parts import form_part_of, proxy_part_of, sheet_part_of
@@ -45,9 +44,7 @@ class Sheet(Soft):
         weights = 1.0 / self.body.masses
         if len(ends) and np.median(1.0 / self.body.stiffness) < FINE * dt**2 * np.median(weights[ends].sum(1)):
             notes.append(f"{self.layer.name}: its mesh is so fine that it gives more than asked; a coarser one would hold better")
-        self.per_frame = substeps
-        is_apart, thickness = value("folds") == "apart", value("thickness") / 1000.0
-        self.apart = OwnContacts(self.part.lattice.nodes, self.part.edge, thickness) if is_apart else None
+        self._keep_apart(value("thickness") / 1000.0)
         self.measure = SheetMeasure(self.part.lattice.nodes, self.part.triangles, self.body.edges)
         self.model = solid.sheet_model(self.body, dt, keep=keep, air=air, speed_limit=MOST_PER_STEP * self.size() / dt)
 
@@ -64,11 +61,6 @@ class Sheet(Soft):
         for corner in range(3):
             np.add.at(out, faces[:, corner], across)
         return out / np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-30)
-
-    def _pairs(self, keyed_moves):
-        if self.apart is None:
-            return solid.NO_PAIRS
-        return self.apart.touches(self.state, keyed_moves, self.per_frame * self.model.dt)
 
     def offsets(self, displacements, amounts):
         """As `Soft.offsets`; what lies off a proxy turns along with it."""

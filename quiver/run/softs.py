@@ -4,7 +4,7 @@ import numpy as np
 
 from quiver.errors import Unstable
 from quiver.meeting.contacts import flesh_carriers
-from quiver.meeting.softs import SoftContacts
+from quiver.meeting.softs import OwnContacts, SoftContacts
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through
 from quiver.run.jumps import jumps_of
@@ -22,7 +22,7 @@ class Soft:
     takes; compile makes the model and the measure. ``meet`` (Contacts, nodes that chains move) makes it meet the colliders that it should.
     """
 
-    rate = 0.0
+    rate, apart = 0.0, None
 
     def __init__(self, character, layer, setup):
         self.character, self.layer, self.setup, self.touching = character, layer, setup, None
@@ -40,9 +40,15 @@ class Soft:
         """What pulls at it in a frame, (3,) or (N, 3) [m/s2], while the part as a whole is turned by a matrix (3, 3)."""
         raise NotImplementedError
 
-    def _pairs(self, keyed_moves):
+    def _keep_apart(self, thickness, own=None):
+        """Let parts of it that are no neighbours keep each other off, where the dial says so; the rest as `OwnContacts` takes it."""
+        made = self.part.lattice
+        is_apart = self.layer.value("folds") == "apart"
+        self.apart = OwnContacts(made.nodes, self.part.edge, thickness, own, made.pieces) if is_apart else None
+
+    def _pairs(self, keyed_moves, seconds):
         """Which of its own particles may touch in a frame in which they are keyed to move by (N, 3), as `push_pairs` takes it."""
-        return solid.NO_PAIRS
+        return self.apart.touches(self.state, keyed_moves, seconds) if self.apart else solid.NO_PAIRS
 
     def meet(self, contacts, driven):
         """Let it meet those of the Contacts that it should; ``driven`` are the nodes that chains move."""
@@ -151,7 +157,7 @@ class Soft:
             self._settle(targets[-1])
             moves = targets[-1] - self.before
             touches = self.touching.touches(frame, self.state, moves) if self.touching else solid.NO_TOUCHES
-            touches = *touches[:3], self._pairs(moves)
+            touches = *touches[:3], self._pairs(moves, per_frame * self.model.dt)
             solid.advance(self.model, self.state, targets, self.before, self._pull(turned[frame]), threads, touches)
             self.before, self.turned = targets[-1], turned[frame]
             out[frame] = self.state.positions - self.before

@@ -5,14 +5,18 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.bodies import conforming, lattice
+from quiver.bodies import conforming, lattice, volume
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
+from quiver.meeting.softs import OwnContacts
+from quiver.mesh.topology import outer_faces
 from quiver.rig.pose import world_matrices
 from quiver.ring import ring_test, swing_of
 from quiver.run.parts import surface_of
 from quiver.run.stack import Run, TakeSpec
+from quiver.sim import solid
+from tests.solids import box_surface
 
 
 class SwingTest(TestCase):
@@ -129,3 +133,32 @@ class SolidTest(TestCase):
         first, *others = [np.concatenate([chunk.offsets for chunk in run.chunks()]) for run in runs]
         for other in others:
             np.testing.assert_array_equal(first, other)
+
+
+class FoldsTest(TestCase):
+    """Two pieces of one solid: the upper is let go and falls onto the lower."""
+
+    def fallen(self, is_apart):
+        low, faces = box_surface((0.4, 0.1, 0.4), (4, 2, 4))
+        positions = np.concatenate([low, low * [0.4, 1.0, 0.4] + [0.12, 0.16, 0.12]])
+        triangles = np.concatenate([faces, faces + len(low)])
+        made = lattice.build_apart(positions, triangles, np.ones(len(positions), bool), 0.05, (np.arange(len(positions)) >= len(low)).astype(int))
+        below = made.pieces == made.pieces[np.argmin(made.nodes[:, 1])]
+        body = volume.build(made, below.astype(float), 0.6, 1.0)
+        # What nothing holds would be held a little.
+        body = replace(body, springs=np.zeros_like(body.springs))
+        model = solid.solid_model(body, made.tets, 2e4, 1.0 / 240.0, keep=0.99, gravity=(0.0, -9.81, 0.0))
+        state, targets = solid.SolidState(made.nodes), np.repeat(made.nodes[None], 10, 0)
+        own = OwnContacts(made.nodes, made.edge, 0.0, np.unique(outer_faces(made.tets)), made.pieces)
+        for _ in range(48):
+            touches = (*solid.NO_TOUCHES[:3], own.touches(state, np.zeros_like(made.nodes), 1.0 / 24.0)) if is_apart else solid.NO_TOUCHES
+            solid.advance(model, state, targets, made.nodes, touches=touches)
+        return state.positions[below], state.positions[~below]
+
+    def test_pieces_keep_each_other_off(self):
+        _, through = self.fallen(False)
+        self.assertLess(through[:, 1].max(), -1.0)
+        below, above = self.fallen(True)
+        self.assertGreater(above[:, 1].min(), np.median(below[:, 1]))
+        self.assertGreater(np.linalg.norm(above[:, None] - below[None], axis=2).min(), 0.02)
+        self.assertLess(above[:, 1].min() - below[:, 1].max(), 0.06)

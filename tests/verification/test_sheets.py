@@ -7,7 +7,7 @@ import numpy as np
 from quiver.bodies import sheet
 from quiver.bodies.chain import GRAVITY
 from quiver.kernels import contacts, soft
-from quiver.meeting.contacts import OwnContacts, SoftContacts
+from quiver.meeting.softs import OwnContacts, SoftContacts
 from quiver.setup import Setup
 from quiver.sim import solid
 from tests.makers import contacts_of
