@@ -342,7 +342,7 @@ def touch(body, state, old, still, nothing, first, points, reaches, widest, fram
 
 @register_jitable
 def touch_spots(body, state, old, still, nothing, step, substeps, points, which, spots, reaches, grips, pressed):
-    """Push points of the body, ``which`` (Q,), off spots of a surface that moves, as `push_spots` of contacts.py does; pressed (Q, KEPT)"""
+    """Push points of the body, ``which`` (Q,), off spots of a moving surface, as `push_spots` of contacts.py does; pressed (Q, KEPT)."""
     each = 1.0 / substeps
     now, then = (step + 1.0) * each, step * each
     for q in range(len(which)):

@@ -44,7 +44,7 @@ class Sheet(Soft):
         weights = 1.0 / self.body.masses
         if len(ends) and np.median(1.0 / self.body.stiffness) < FINE * dt**2 * np.median(weights[ends].sum(1)):
             notes.append(f"{self.layer.name}: its mesh is so fine that it gives more than asked; a coarser one would hold better")
-        self._keep_apart(value("thickness") / 1000.0)
+        self.apart = self._own_contacts(value("thickness") / 1000.0)
         self.measure = SheetMeasure(self.part.lattice.nodes, self.part.triangles, self.body.edges)
         self.model = solid.sheet_model(self.body, dt, keep=keep, air=air, speed_limit=MOST_PER_STEP * self.size() / dt)
 

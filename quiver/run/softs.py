@@ -5,6 +5,7 @@ import numpy as np
 from quiver.errors import Unstable
 from quiver.meeting.contacts import flesh_carriers
 from quiver.meeting.softs import OwnContacts, SoftContacts
+from quiver.mesh.topology import outer_faces
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through
 from quiver.run.jumps import jumps_of
@@ -40,11 +41,13 @@ class Soft:
         """What pulls at it in a frame, (3,) or (N, 3) [m/s2], while the part as a whole is turned by a matrix (3, 3)."""
         raise NotImplementedError
 
-    def _keep_apart(self, thickness, own=None):
-        """Let parts of it that are no neighbours keep each other off, where the dial says so; the rest as `OwnContacts` takes it."""
+    def _own_contacts(self, thickness):
+        """The OwnContacts that let parts of it which are no neighbours keep each other off, where the dial says so; else None."""
+        if self.layer.value("folds") != "apart":
+            return None
         made = self.part.lattice
-        is_apart = self.layer.value("folds") == "apart"
-        self.apart = OwnContacts(made.nodes, self.part.edge, thickness, own, made.pieces) if is_apart else None
+        own = np.unique(outer_faces(made.tets)) if len(made.tets) else None
+        return OwnContacts(made.nodes, self.part.edge, thickness, own, made.pieces)
 
     def _pairs(self, keyed_moves, seconds):
         """Which of its own particles may touch in a frame in which they are keyed to move by (N, 3), as `push_pairs` takes it."""

@@ -7,7 +7,6 @@ from quiver.bodies import lattice as lattices
 from quiver.bodies import volume
 from quiver.dials import MOST_STRETCH
 from quiver.measure.solids import SolidMeasure
-from quiver.mesh.topology import outer_faces
 from quiver.run.parts import part_of
 from quiver.run.softs import Soft
 from quiver.sim import solid
@@ -44,7 +43,7 @@ class Solid(Soft):
         self.weight = value("gravity") / 100.0 * swing.GRAVITY
         options = {"keep": keep, "air": air, "pressure": value("pressure") / 100.0, "settles": value("shape") == "pose"}
         limit = MOST_PER_STEP * self.size() / dt
-        self._keep_apart(0.0, np.unique(outer_faces(self.part.lattice.tets)))
+        self.apart = self._own_contacts(0.0)
         self.measure = SolidMeasure(self.part.lattice.nodes, self.part.lattice.tets)
         stretch = value("stretch_limit")
         options["longest"] = 1.0 + stretch / 100.0 if stretch < MOST_STRETCH else None

@@ -142,7 +142,8 @@ class FoldsTest(TestCase):
         low, faces = box_surface((0.4, 0.1, 0.4), (4, 2, 4))
         positions = np.concatenate([low, low * [0.4, 1.0, 0.4] + [0.12, 0.16, 0.12]])
         triangles = np.concatenate([faces, faces + len(low)])
-        made = lattice.build_apart(positions, triangles, np.ones(len(positions), bool), 0.05, (np.arange(len(positions)) >= len(low)).astype(int))
+        chosen, upper = np.ones(len(positions), bool), (np.arange(len(positions)) >= len(low)).astype(int)
+        made = lattice.build_apart(positions, triangles, chosen, 0.05, upper)
         below = made.pieces == made.pieces[np.argmin(made.nodes[:, 1])]
         body = volume.build(made, below.astype(float), 0.6, 1.0)
         # What nothing holds would be held a little.
