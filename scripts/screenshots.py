@@ -83,6 +83,7 @@ def take_all(app, browser):
         "document.querySelector('.dials').scrollIntoView(); desk.stage.camera.position.set(2.3, 1.7, -1.9); desk.stage.controls.update()"
     )
     keep(browser, "motion-sheet")
+    placed_by_hand(browser, desk)
     desk("takes")
     browser.run("document.querySelector('[data-look=xray]').click(); desk.player.go(20)")
     keep(browser, "takes")
@@ -99,6 +100,29 @@ def take_all(app, browser):
 def choose_clip(browser, name):
     browser.run("const choice = document.getElementById('clip-choice'); choice.value = arguments[0]; choice.form.submit();", name)
     time.sleep(1)
+
+
+def placed_by_hand(browser, desk):
+    """A dome that stands in for the belly; taken back afterwards."""
+    desk("motion")
+    browser.run("document.getElementById('of').value = 'region:belly'; document.querySelector('.add-volume [value=sheet]').click()")
+    browser.click(".add-volume .is-keen")
+    browser.wait_for("return document.querySelector('[aria-label=\"Ready-made shape\"]')")
+    time.sleep(1)
+    browser.wait_for("return window.desk.ended?.state === 'finished'")
+    browser.click("form[hx-post*='/form/'] button")
+    browser.wait_for("return desk.colliders.view && document.querySelector('[data-shapes]')")
+    time.sleep(1)
+    browser.wait_for("return window.desk.ended?.state === 'finished'")
+    browser.click("[data-solid=wire]")
+    browser.click("[data-look=joints]")
+    browser.run("document.querySelector('[data-shapes]').scrollIntoView({block: 'center'}); desk.player.go(0)")
+    browser.run("desk.stage.camera.position.set(2.2, 0.2, 2.2); desk.stage.controls.update()")
+    keep(browser, "motion-form")
+    for _ in range(2):
+        change = browser.run("return document.querySelector('.last-change').textContent")
+        browser.click("#undo")
+        browser.wait_for(f"return document.querySelector('.last-change').textContent !== {change!r}")
 
 
 def poke(browser, desk):

@@ -12,7 +12,7 @@ from quiver import dials, presets, setup_document
 from quiver import setup as setups
 from quiver.errors import BadInput
 from studio.characters.pages import character_or_404, render_step, sent_object
-from studio.motion import building, forms, services
+from studio.motion import building, placing, services
 from studio.takes.edits import after_change
 
 BUILD_COMMANDS = {"build": building.start_build, "stop": building.stop_build}
@@ -167,7 +167,7 @@ def follow_points(request, pk, layer):
 def place_form(request, pk, layer):
     """Make a sheet of a ready-made shape, or of the mesh in a file."""
     row, file = character_or_404(pk), request.FILES.get("file")
-    take = forms.bring(row, layer, file) if file else forms.place(row, layer, request.POST.get("shape", ""))
+    take = placing.bring(row, layer, file) if file else placing.place(row, layer, request.POST.get("shape", ""))
     return _panel(request, row, layer, take)
 
 
@@ -177,13 +177,13 @@ def move_form(request, pk, layer):
     sent = sent_object(request, "a place, a turn and a size")
     if not all(isinstance(sent.get(name), list) for name in ("place", "turn", "size")):
         raise BadInput("expected a place, a turn and a size as lists")
-    forms.move(character_or_404(pk), layer, sent["place"], sent["turn"], sent["size"])
+    placing.move(character_or_404(pk), layer, sent["place"], sent["turn"], sent["size"])
     return HttpResponse(status=204)
 
 
 @require_safe
 def form_box(request, pk, layer):
-    response = JsonResponse({"colliders": forms.boxes(character_or_404(pk), layer)})
+    response = JsonResponse({"colliders": placing.boxes(character_or_404(pk), layer)})
     response.headers["Cache-Control"] = "no-store"
     return response
 
