@@ -127,8 +127,8 @@ class Run:
         self._tell_deep_starts(layers)
 
     def _tell_deep_starts(self, layers):
-        """Note which layers begin inside of what they meet, as keyed in the first frame."""
-        world = world_matrices(self.skeleton, self._keyed(np.array([self.spec.first_frame])))
+        """Note which layers begin inside of what they meet, in the pose that is simulated first."""
+        world = world_matrices(self.skeleton, self._keyed(np.array([self.spec.first_frame - self.spec.setup.preroll_frames])))
         for layer in layers:
             depth = self.outcome.clip_depths[layer.id].depths(world, {})[0][0] if layer.id in self.outcome.clip_depths else 0.0
             if depth > WORTH_TELLING:
