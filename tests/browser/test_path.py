@@ -171,3 +171,12 @@ class PathTest(TestCase):
         take = self.finished_take()
         self.assertEqual(take["rotated"], [1, 2, 3])
         self.bake_and_read(take, "springy")
+        # Its mesh has no normals, and goes soft all the same.
+        browser.open(f"/characters/{number}/motion/")
+        before = self.finished_take()["id"]
+        browser.set_value("#of", "mesh:strip")
+        browser.click(".add-volume [value=sheet] + span")
+        browser.click(".add-volume .button")
+        self.finished_take(other_than=before)
+        browser.wait_for("return desk.view.meshes[0].geometry.attributes.moved.array.some((value) => value !== 0) || desk.player.go(8)")
+        self.assertEqual(browser.complaints(), [])

@@ -76,7 +76,9 @@ export class CharacterView {
   _soften(frame, take) {
     if (this._softened !== take) {
       this._forgetOffsets();
-      this._normals = take.header.moved.map(({ mesh, vertices }) => new SoftNormals(this.parts[mesh], vertices));
+      // What came without normals is drawn flat, by its triangles as they are.
+      const moved = take.header.moved.filter(({ mesh }) => this.parts[mesh].geometry.attributes.normal);
+      this._normals = moved.map(({ mesh, vertices }) => new SoftNormals(this.parts[mesh], vertices));
       this._softened = take;
     }
     take.applyOffsets(frame, this.parts);
