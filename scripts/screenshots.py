@@ -110,6 +110,7 @@ def placed_by_hand(browser, desk):
     browser.wait_for("return document.querySelector('[aria-label=\"Ready-made shape\"]')")
     time.sleep(1)
     browser.wait_for("return window.desk.ended?.state === 'finished'")
+    browser.run("document.querySelector('[aria-label=\"Ready-made shape\"]').closest('details').open = true")
     browser.click("form[hx-post*='/form/'] button")
     browser.wait_for("return desk.colliders.view && document.querySelector('[data-shapes]')")
     time.sleep(1)
@@ -117,7 +118,7 @@ def placed_by_hand(browser, desk):
     browser.click("[data-solid=wire]")
     browser.click("[data-look=joints]")
     browser.run("document.querySelector('[data-shapes]').scrollIntoView({block: 'center'}); desk.player.go(0)")
-    browser.run("desk.stage.camera.position.set(2.2, 0.2, 2.2); desk.stage.controls.update()")
+    browser.run("desk.stage.camera.position.set(3.3, 0.55, 3.0); desk.stage.controls.update()")
     keep(browser, "motion-form")
     for _ in range(2):
         change = browser.run("return document.querySelector('.last-change').textContent")
