@@ -288,7 +288,7 @@ SHEET_DIALS = (
     Choice(
         "made_of",
         "Made of",
-        (("mesh", "the mesh itself"), ("proxy", "a light proxy"), ("shell", "a closed proxy"), ("form", "a shape placed by hand")),
+        (("mesh", "the mesh itself"), ("proxy", "a light proxy"), ("shell", "a closed proxy"), ("form", "a placed shape")),
         "mesh",
         "Build",
         "A proxy, or a shape placed by hand, is simulated in place of a dense mesh, which it carries; a closed proxy is a shell around it.",

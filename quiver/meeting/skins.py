@@ -157,14 +157,16 @@ class Felt:
 class Feeler:
     """Finds how far points are outside of a surface (Patch).
 
-    ``rest`` (R, 3) are the points in the rest pose: ``closest`` (R,) is how close each is there, the least that is asked of it. ``felt`` is
-    the surface as others feel it too, one after another.
+    ``rest`` (R, 3) are the points in the rest pose: ``closest`` (R,) is how close each is there, the least that is asked of it; beyond all
+    measure where only a rim is near, or where it is deep inside. ``felt`` is the surface as others feel it too, one after another.
     """
 
     def __init__(self, surface, rest, felt=None):
         self.felt = felt or Felt(surface)
         self.guesses = np.full(len(rest), -1)
-        distances, *_ = self.feel(surface.rest, rest, np.full(len(rest), DEEP))
+        distances, *_ = self.feel(surface.rest, rest, np.full(len(rest), np.inf))
+        # What is so deep inside already may be anywhere.
+        distances[distances < -DEEP] = -np.inf
         self.closest = np.where(np.isnan(distances), np.inf, distances)
 
     def feel(self, skin_places, points, limits):

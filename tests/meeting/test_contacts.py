@@ -296,3 +296,6 @@ class MudwickTest(TestCase):
         surface = SimpleNamespace(rest=corners, triangles=triangles, layout=None, is_rim=np.arange(9) != 4)
         feeler = Feeler(surface, points)
         np.testing.assert_allclose(feeler.closest, [0.03, -0.02, np.inf], atol=1e-9)
+        # What is far inside already may be anywhere; what is far outside is asked to stay out.
+        far = Feeler(surface, np.array([[1.0, -0.5, 1.0], [1.0, 0.5, 1.0]]))
+        np.testing.assert_allclose(far.closest, [-np.inf, 0.5], atol=1e-9)
