@@ -14,7 +14,7 @@ from quiver.rig.skinning import skinned_through
 
 NEAR = 0.01
 """What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
-KEPT_SURFACES = 8
+KEPT_SURFACES = 64
 RIM = 0.02
 """A spot nearer to the rim of an open skin than this share of a triangle says nothing of in and out: what is beyond is beside it."""
 DEEP = 0.08

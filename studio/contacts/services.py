@@ -81,6 +81,8 @@ def fit_all(row, shape="capsule"):
     skeleton, setup = character.skeleton, row.setup
     taken = {skeleton.index(each.joint) for each in setup.colliders if each.joint and each.joint in skeleton}
     found = fitting.fit_all(character, taken | picking.driven_nodes(character, setup.layers))
+    if shape == "hull":
+        found = {node: fitted for node, fitted in found.items() if _has_hull(character, skeleton.names[node])}
     if not found:
         raise BadInput("expected joints without a collider that move skin, but there are none left")
 
@@ -91,6 +93,15 @@ def fit_all(row, shape="capsule"):
         return setup
 
     return edit(row, change, f"{len(found)} {shape}s fitted")
+
+
+def _has_hull(character, joint):
+    """Whether what a joint moves has a volume."""
+    try:
+        simplified.hull_mesh(character, joint, rest_matrices(character.skeleton))
+    except BadInput:
+        return False
+    return True
 
 
 def change(row, collider_id, action, text):

@@ -123,8 +123,12 @@ class HullsTest(TestCase):
         loaded.cache_clear()
         glb, setup = mudwick.build()
         row = bring_in(glb, "mudwick.glb", replace(setup, colliders=()))
+        flat = {"frill_3_2"}
+        row.save_setup(replace(row.setup, layers=tuple(layer for layer in row.setup.layers if layer.id != "frill")), "no frill")
         services.fit_all(row, "hull")
         made = row.setup.colliders
+        # What is flat has no hull, and does not keep the others from theirs.
+        self.assertFalse(flat & {each.joint for each in made})
         self.assertGreater(len(made), 10)
         self.assertEqual({each.shape for each in made}, {"hull"})
         self.assertIn("head", {each.joint for each in made})
