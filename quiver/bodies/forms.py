@@ -8,6 +8,9 @@ import numpy as np
 
 from quiver.errors import BadInput
 from quiver.rig import transforms
+from quiver.rig.pose import rest_matrices
+from quiver.rig.skinning import skinned_positions
+from quiver.setup import Form
 
 MOST_TRIANGLES = 30_000
 NARROW = 0.7
@@ -28,21 +31,35 @@ def made(form, target):
     return np.asarray(form.place) + transforms.rotate(np.broadcast_to(form.turn, (len(points), 4)), points * size), triangles
 
 
-def encode(points, triangles):
-    """An own surface as text; points (N, 3) are brought to a box of sides one around the origin. Raises BadInput."""
-    points, triangles = np.asarray(points, float), np.asarray(triangles, np.int64).reshape(-1, 3)
+def own(character):
+    """A Form of all meshes of a character, as they stand in its rest pose. Raises BadInput where it has none, or too many triangles."""
+    world, places, faces, count = rest_matrices(character.skeleton), [np.zeros((0, 3))], [np.zeros((0, 3), int)], 0
+    for mesh in character.meshes:
+        places.append(skinned_positions(mesh, world).astype(float))
+        faces.append(mesh.triangles + count)
+        count += len(mesh.positions)
+    return encoded(np.concatenate(places), np.concatenate(faces))
+
+
+def encoded(points, triangles):
+    """A Form of an own surface: points (N, 3) [file units], triangles int (M, 3). Raises BadInput."""
     if not 1 <= len(triangles) <= MOST_TRIANGLES:
         raise BadInput(f"expected a mesh of 1 to {MOST_TRIANGLES} triangles, got {len(triangles)}")
     used, triangles = np.unique(triangles, return_inverse=True)
-    points = points[used]
+    points = np.asarray(points, float)[used]
     low, size = points.min(0), np.maximum(np.ptp(points, axis=0), 1e-9)
     unit = ((points - low) / size - 0.5).astype("<f4")
     raw = np.uint32(len(unit)).tobytes() + unit.tobytes() + triangles.reshape(-1, 3).astype("<u4").tobytes()
-    return base64.b64encode(zlib.compress(raw, 9)).decode("ascii")
+    text = base64.b64encode(zlib.compress(raw, 9)).decode("ascii")
+    return Form("own", _numbers(low + 0.5 * size), (0.0, 0.0, 0.0, 1.0), _numbers(size), text)
+
+
+def _numbers(values):
+    return tuple(float(value) for value in values)
 
 
 def decode(text):
-    """What `encode` wrote: points (N, 3) in a box of sides one, triangles int32 (M, 3). Raises BadInput."""
+    """The mesh of an own Form: points (N, 3) in a box of sides one around the origin, triangles int32 (M, 3). Raises BadInput."""
     most = 4 + 3 * MOST_TRIANGLES * 12 + MOST_TRIANGLES * 12
     try:
         opener = zlib.decompressobj()
@@ -134,22 +151,23 @@ _MAKERS = {
 }
 
 
-def fitted(shape, points, outwards):
-    """(place, turn, size) of a ready-made shape around points (N, 3) in the rest pose [file units], which look ``outwards`` (3,) mostly.
+def fitted(shape, surface, triangles):
+    """A Form of a ready-made shape around triangles int (M, 3) of a surface (V, 3) in the rest pose [file units], M > 0.
 
-    A dome's top lies that way, a panel across it, and a sleeve or tube goes along what is longest.
+    A dome's top lies where they look mostly, a panel across that way, and a sleeve or tube goes along what is longest.
     """
-    points = np.asarray(points, float)
-    low, high = points.min(0), points.max(0)
+    points = np.asarray(surface, float)[triangles]
+    low, high = points.min((0, 1)), points.max((0, 1))
     size = np.maximum(high - low, 1e-6)
     if shape in ("sleeve", "tube"):
         turn = _UP_TO[int(np.argmax(size)), 1]
     else:
+        outwards = np.cross(points[:, 1] - points[:, 0], points[:, 2] - points[:, 0]).sum(0)
         axis = int(np.argmax(np.abs(outwards)))
         turn = (_FRONT_TO if shape == "panel" else _UP_TO)[axis, 1 if outwards[axis] >= 0.0 else -1]
     # A box turned by right angles only swaps its sides.
     size = np.abs(transforms.to_matrices(np.array(turn)).T @ size)
-    return tuple(map(float, 0.5 * (low + high))), turn, tuple(map(float, size))
+    return Form(shape, _numbers(0.5 * (low + high)), turn, _numbers(size))
 
 
 _HALF = float(np.sqrt(0.5))

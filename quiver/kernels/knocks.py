@@ -92,13 +92,15 @@ def out_of(one, old_one, body_one, points, other, old_other, body_other, shape, 
 
 
 @register_jitable
-def widest_of(points, reaches):
-    """How far from each core (K,) some point of a body may touch, seen from the body's centre [m]."""
-    widest = np.full(reaches.shape[1], NEVER)
-    for m in range(len(points)):
-        size = np.sqrt(points[m, 0] ** 2 + points[m, 1] ** 2 + points[m, 2] ** 2)
-        for k in range(len(widest)):
-            widest[k] = max(widest[k], reaches[m, k] + size)
+def widest_of(ends, points, reaches, count):
+    """How far from each of ``count`` cores some point of its body may touch, seen from the body's centre [m]."""
+    widest, at = np.full(count, NEVER), 0
+    for b in range(len(ends) - 1):
+        for m in range(ends[b, 0], ends[b + 1, 0]):
+            size = np.sqrt(points[m, 0] ** 2 + points[m, 1] ** 2 + points[m, 2] ** 2)
+            for k in range(ends[b, 1], ends[b + 1, 1]):
+                widest[k] = max(widest[k], reaches[at] + size)
+                at += 1
     return widest
 
 
@@ -135,7 +137,7 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
     still[6] = 1.0
     between, olds = np.empty((1, FRAME)), np.empty_like(states)
     on_shapes, on_spots, on_others = np.zeros((len(reaches), KEPT)), np.zeros((len(which), KEPT)), np.zeros((len(points), many, KEPT))
-    loose = bodies.copy()
+    widest, loose = widest_of(ends, points, reaches, len(shapes)), bodies.copy()
     # The velocities of what hangs are as its joint says.
     for b in range(many):
         if kinds[b] != FREE:
@@ -155,7 +157,7 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
                     reach = reaches[at : at + count].reshape(m1 - m0, k1 - k0)
                     pressed = on_shapes[at : at + count].reshape(m1 - m0, k1 - k0, KEPT)
                     stand, first = frames[substeps * k0 : substeps * k1], step * (k1 - k0)
-                    scene = (own, reach, widest_of(own, reach), stand, shapes[k0:k1], pressed)
+                    scene = (own, reach, widest[k0:k1], stand, shapes[k0:k1], pressed)
                     touch(bodies[b], states[b], olds[b], still, nothing, first, *scene)
                 at += count
                 near = (which[q0:q1], places[q0:q1], keeps[q0:q1], grips[q0:q1], on_spots[q0:q1])

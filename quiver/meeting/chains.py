@@ -23,7 +23,7 @@ class ChainContacts:
         reaches = np.stack([middles, ends[:, 1:]], axis=2)[..., self.shapes.met]
         for chain, own in enumerate(met):
             reaches[chain][..., ~np.isin(self.shapes.met, own)] = kernel.NEVER
-        self.reaches = np.moveaxis(reaches, -1, 1)
+        self.reaches, self.core_shapes = np.moveaxis(reaches, -1, 1), self.shapes.shapes.astype(np.float32)
         self.skins = []
         for skin in dict.fromkeys(skin for own in skins for skin in own):
             chains = np.array([chain for chain, own in enumerate(skins) if skin in own])
@@ -48,11 +48,6 @@ class ChainContacts:
         self.frames = rows.astype(np.float32)
         for _, skin in self.skins:
             skin.ready(world, jumped, per_frame)
-
-    @property
-    def core_shapes(self):
-        """Shapes (L, SHAPE) of the simple colliders, float32."""
-        return self.shapes.shapes.astype(np.float32)
 
     def spots(self, frame, until, points, way):
         """What may touch of the skins in a piece of a frame, as `advance` of sim/step.py takes it; see `SkinContacts.spots`.

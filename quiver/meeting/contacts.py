@@ -102,6 +102,10 @@ class Contacts:
             return np.zeros(count, bool), ()
         return regions.is_in(regions.decode(region.values, count)), (region.values,)
 
+    def nodes_of(self, met, skins):
+        """The nodes that some of them (indices) and some Skins ride on."""
+        return [int(node) for node in self.nodes[met] if node >= 0] + [node for skin in skins for node in skin.nodes]
+
     def distances(self, points):
         """Distances (..., K) [m] of points (..., 3) from the cores in the rest pose."""
         flat = np.ascontiguousarray(np.reshape(points, (-1, 3)), float)

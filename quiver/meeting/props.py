@@ -16,7 +16,7 @@ class PropContacts:
         self.shapes, self.points = Followed(contacts, met), body.own_points
         self.reaches = np.ascontiguousarray(contacts.reaches(body.points)[:, met])
         self.skins = [SkinContacts(skin, body.points, 0.0, skin.felt) for skin in skins]
-        self.nodes = [int(node) for node in contacts.nodes[met] if node >= 0] + [node for skin in skins for node in skin.nodes]
+        self.nodes = contacts.nodes_of(met, skins)
 
     def start(self, world):
         """Begin in node matrices (J, 3, 4)."""

@@ -83,7 +83,7 @@ class Rest(Patch):
     """What is left of a surface (Surface) without some of its vertices, bool (V,)."""
 
     def __init__(self, surface, without):
-        self.whole = surface
+        self.whole, self.mesh = surface, surface.mesh
         super().__init__(surface.rest, surface.triangles[~without[surface.triangles].any(1)])
 
     def places(self, world):
@@ -118,9 +118,7 @@ class Skin:
         surface = self.surface
         if own[surface.triangles].any(1).all():
             return None
-        rest = Skin(self.collider, surface)
-        rest.surface = _rests.get(surface, key, lambda: Rest(surface, own))
-        return rest
+        return Skin(self.collider, _rests.get(surface, key, lambda: Rest(surface, own)))
 
     def carried_by(self, nodes):
         """Which of its vertices some nodes move, bool (V,)."""

@@ -72,7 +72,7 @@ class SoftContacts:
         self.carried = Carried(corners, shares)
         self.shapes = SurfaceContacts(contacts, met, self.carried, surface, thickness) if len(met) else None
         self.skins = [SkinContacts(skin, surface, thickness) for skin in skins]
-        self.nodes = [int(node) for node in contacts.nodes[met] if node >= 0] + [node for skin in skins for node in skin.nodes]
+        self.nodes = contacts.nodes_of(met, skins)
 
     @property
     def _parts(self):

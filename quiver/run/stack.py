@@ -103,12 +103,9 @@ class Run:
         layer_of = [chain_layers[path.layer] for path in paths]
         self.met = [self.contacts.met_by(layer, driven) for layer in layer_of]
         self.met_skins = self._met_skins(paths, layer_of)
-        self.skins = self._skins(paths, rest_world)
+        self.girths = self._girths(paths, rest_world)
         ridden = {layer.id: self._ridden(layer) for layer in layers if layer.rides}
-        met_nodes = [
-            [*(node for node in self.contacts.nodes[own] if node >= 0), *(node for skin in skins for node in skin.nodes)]
-            for own, skins in zip(self.met, self.met_skins, strict=True)
-        ]
+        met_nodes = [self.contacts.nodes_of(*own) for own in zip(self.met, self.met_skins, strict=True)]
         self.stages = [
             Stage(self, [paths[k] for k in group.paths], [layer_of[k] for k in group.paths], group, rest_world)
             for group in order.groups(self.skeleton, paths, layer_of, self.solids, met_nodes, self.props, ridden)
@@ -180,7 +177,7 @@ class Run:
         found = {layer.id: self.contacts.skins_met_by(self.spec.setup, layer, moved[layer.id]) for layer in layer_of}
         return [found[layer.id] for layer in layer_of]
 
-    def _skins(self, paths, rest_world):
+    def _girths(self, paths, rest_world):
         """How thick the skin around each path is, [m]; zeros where nothing is met."""
         scale = self.spec.setup.metres_per_unit
         if not len(self.contacts) and not self.contacts.skins:

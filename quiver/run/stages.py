@@ -35,7 +35,7 @@ class Stage:
     def __init__(self, run, paths, layers, group, rest_world):
         self.skeleton, self.solids, self.is_needed, self.substeps = run.skeleton, group.solids, group.is_needed, run.substeps
         self.props = [run.props[k] for k in group.props]
-        meeting = (run.contacts, *([each[k] for k in group.paths] for each in (run.met, run.met_skins, run.skins)))
+        meeting = (run.contacts, *([each[k] for k in group.paths] for each in (run.met, run.met_skins, run.girths)))
         self.wave = Wave(run.skeleton, paths, layers, run.spec.setup, run.substeps, rest_world, run.notes, *meeting) if paths else None
         self.amounts_of = {solid.layer.id: solid.layer.amount_at for solid in run.solids}
         self.rides = {}

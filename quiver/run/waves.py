@@ -39,11 +39,11 @@ class Driven:
 class Wave:
     """Chains of one dependency level, with their model and state.
 
-    ``paths``, ``layers``, ``met`` (the colliders that each meets, of ``contacts``), ``met_skins`` (the Skins) and ``skins`` (how thick the
+    ``paths``, ``layers``, ``met`` (the colliders that each meets, of ``contacts``), ``skins`` (the Skins) and ``girths`` (how thick the
     skin around the ends of its segments is, (n,) [m]) are parallel.
     """
 
-    def __init__(self, skeleton, paths, layers, setup, substeps, rest_world, notes, contacts, met, met_skins, skins):
+    def __init__(self, skeleton, paths, layers, setup, substeps, rest_world, notes, contacts, met, skins, girths):
         self.skeleton, self.paths, self.layers = skeleton, paths, layers
         self.scale = setup.metres_per_unit
         self.frame_rate = setup.frame_rate
@@ -61,9 +61,9 @@ class Wave:
         self.model = chain_model(physics, self.dt, limited)
         self.state = ChainState(self.model)
         self.contacts = None
-        if any(map(len, (*met, *met_skins))):
-            thickness = np.array([self._thickness(i, skins[i], n + 1) for i in range(len(paths))])
-            self.contacts = ChainContacts(contacts, met, met_skins, rest, thickness)
+        if any(map(len, (*met, *skins))):
+            thickness = np.array([self._thickness(i, girths[i], n + 1) for i in range(len(paths))])
+            self.contacts = ChainContacts(contacts, met, skins, rest, thickness)
             self.reaches = reach_rows(self.model, self.contacts.reaches)
         self.lengths = np.array(
             [np.linalg.norm(np.diff(rest[i, : count + 1], axis=0), axis=1).sum() for i, count in enumerate(self.counts)]
@@ -85,12 +85,12 @@ class Wave:
                 blocked[chain, :, slot] = axis
         return blocked
 
-    def _thickness(self, index, skin, points):
+    def _thickness(self, index, girth, points):
         """How thick a chain is at each of so many points [m]: what the dial says, else as its skin."""
         value = self.layers[index].value
         radius = value("thickness") / 1000.0
-        along = radius if radius > 0.0 else np.append(skin[:1], skin)
-        along = along * chain_body.tapered(value("thickness_taper") / 100.0, np.linspace(0.0, 1.0, len(skin) + 1))
+        along = radius if radius > 0.0 else np.append(girth[:1], girth)
+        along = along * chain_body.tapered(value("thickness_taper") / 100.0, np.linspace(0.0, 1.0, len(girth) + 1))
         return np.pad(along, (0, points - len(along)), "edge")
 
     def _physics(self, index, points, notes):

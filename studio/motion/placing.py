@@ -2,33 +2,31 @@
 
 from dataclasses import replace
 
-import numpy as np
-
 from quiver.bodies import forms
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
-from quiver.rig.pose import rest_matrices
-from quiver.rig.skinning import skinned_positions
 from quiver.run.parts import surface_of
-from quiver.setup import FORMS, Form
+from quiver.setup import FORMS
 from studio.characters.services import loaded
 from studio.takes.edits import checked_place, edit
 
 LARGEST_FILE = 32 * 2**20
+READY = {shape: label for shape, label in FORMS.items() if shape != "own"}
+"""Shapes that need no file, and what they are called."""
 
 
 def place(row, layer_id, shape):
     """Make a sheet of a ready-made shape, fitted around its region. Raises BadInput."""
     layer = _sheet(row, layer_id)
-    if shape not in FORMS or shape == "own":
-        raise BadInput(f"expected one of {', '.join(name for name in FORMS if name != 'own')}, got “{shape}”")
+    if shape not in READY:
+        raise BadInput(f"expected one of {', '.join(READY)}, got “{shape}”")
     character, _ = loaded(row.pk)
     mesh, levels = character.painted(row.setup.region(layer.region))
-    surface, chosen = surface_of(character, mesh, 1.0), regions.is_in(levels)
-    a, b, c = (surface[mesh.triangles[chosen[mesh.triangles].all(1), k]] for k in range(3))
-    outwards = np.cross(b - a, c - a).sum(0)
-    return _keep(row, layer, Form(shape, *forms.fitted(shape, surface[chosen], outwards)), FORMS[shape].lower())
+    faces = mesh.triangles[regions.is_in(levels)[mesh.triangles].all(1)]
+    if not len(faces):
+        raise BadInput("expected a region with whole triangles in it, to fit a shape around")
+    return _keep(row, layer, forms.fitted(shape, surface_of(character, mesh, 1.0), faces), READY[shape].lower())
 
 
 def bring(row, layer_id, file):
@@ -37,18 +35,7 @@ def bring(row, layer_id, file):
     if file.size > LARGEST_FILE:
         raise BadInput(f"expected a file of at most {LARGEST_FILE >> 20} MB, got {file.size / 2**20:.0f} MB")
     brought, _ = read_character(file.read(), "mesh")
-    world, points, triangles, count = rest_matrices(brought.skeleton), [], [], 0
-    for mesh in brought.meshes:
-        points.append(skinned_positions(mesh, world).astype(float))
-        triangles.append(mesh.triangles + count)
-        count += len(mesh.positions)
-    if not count:
-        raise BadInput("expected a file with a mesh in it, it has none")
-    points = np.concatenate(points)
-    text = forms.encode(points, np.concatenate(triangles))
-    middle, size = 0.5 * (points.min(0) + points.max(0)), np.maximum(np.ptp(points, axis=0), 1e-9)
-    form = Form("own", tuple(map(float, middle)), (0.0, 0.0, 0.0, 1.0), tuple(map(float, size)), text)
-    return _keep(row, layer, form, "own mesh")
+    return _keep(row, layer, forms.own(brought), "own mesh")
 
 
 def move(row, layer_id, place, turn, size):

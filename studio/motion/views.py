@@ -40,7 +40,7 @@ def _context(row, layer_id):
         "own_presets": services.own_presets(chosen.kind) if chosen else [],
         "regions": [region for region in setup.regions if not region.is_final],
         "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
-        "forms": [item for item in setups.FORMS.items() if item[0] != "own"],
+        "forms": list(placing.READY.items()),
         "form_label": setups.FORMS[chosen.form.shape] if chosen and chosen.form else "",
         "proxies": services.proxies_of(setup),
         "sheet_presets": presets.names("sheet"),

@@ -44,14 +44,12 @@ def _lane(take, layer, values, top):
     count = take.frame_count
     heights = LANE_HEIGHT * (1.0 - 0.92 * values / top)
     points = " ".join(f"L{x + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
-    area = f"M0.5 {LANE_HEIGHT:g} {points} L{max(len(values) - 0.5, 0.5):g} {LANE_HEIGHT:g} Z" if len(values) else ""
+    area = f"M0.5 {LANE_HEIGHT:g} {points} L{max(len(values) - 0.5, 0.5):g} {LANE_HEIGHT:g} Z" if values.any() else ""
     amounts = [layer.amount_at(take.first_frame + frame) for frame in range(count)]
     amount = "M" + " L".join(f"{x + 0.5:g} {2.0 + (LANE_HEIGHT - 4.0) * (1.0 - value):.2f}" for x, value in enumerate(amounts))
     worst = int(np.argmax(values)) if len(values) else 0
     peak = float(values[worst]) if len(values) else 0.0
     is_keyed = len(layer.amount) > 1 or layer.amount[0][1] != 1.0
-    if layer is _WHOLE:
-        area = ""
     place = (worst + 0.5, float(heights[worst]) if len(values) else LANE_HEIGHT)
     kept = take.measures.get(layer.id, {})
     marks, lines = _soft_marks(take, kept, "area" if layer.kind == "sheet" else "volume")

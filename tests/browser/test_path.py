@@ -122,7 +122,7 @@ class PathTest(TestCase):
         browser.click(".colliders a[href*='collider=jaw']")
         browser.wait_for("return desk.colliders.view?.chosen === 'jaw'")
         # A dot of the jaw's that is seen and lies over no other's.
-        place = browser.wait_for(
+        free_dot = (
             "const view = desk.colliders.view, item = view.chosenItem, camera = desk.stage.camera;"
             "const box = document.getElementById('canvas').getBoundingClientRect();"
             "for (let k = 0; k < item.dots.length; k += 3) {"
@@ -132,6 +132,7 @@ class PathTest(TestCase):
             "  if (found?.item === item && !found.handle) return [x - box.width / 2, y - box.height / 2];"
             "}"
         )
+        place = browser.wait_for(free_dot)
         drag = ActionChains(browser.driver).move_to_element_with_offset(browser.find("#canvas"), *map(round, place)).click_and_hold()
         drag.move_by_offset(-20, 8).move_by_offset(-20, 8).release().perform()
         browser.wait_for("return document.querySelector('.last-change').textContent.includes('jaw: moved')")
@@ -149,6 +150,17 @@ class PathTest(TestCase):
         self.assertEqual(browser.run(meets), "true")
         browser.run("document.querySelector('[aria-label=\"Barbels meets jaw\"]').click()")
         browser.wait_for(meets + " === 'false'")
+        # A hull is where its joint is: it is chosen on the stage, not dragged.
+        browser.set_value("#shape", "hull")
+        browser.set_value(".add-chain [name=joint]", "jaw")
+        browser.click(".add-chain .is-keen")
+        browser.wait_for("return desk.colliders.view?.chosenItem?.isSurface")
+        place = browser.wait_for(free_dot)
+        drag = ActionChains(browser.driver).move_to_element_with_offset(browser.find("#canvas"), *map(round, place)).click_and_hold()
+        drag.move_by_offset(15, 15).release().perform()
+        browser.wait_for(
+            "return desk.colliders.view?.chosenItem?.isSurface && !document.querySelector('.last-change').textContent.includes('moved')"
+        )
         browser.wait_for("return desk.ended?.state === 'finished' && document.querySelector('.clip-area')")
         browser.wait_for("const mark = document.querySelector('.marks .is-clip'); mark?.click(); return desk.clipMark.object.visible")
         self.assertEqual(browser.complaints(), [])

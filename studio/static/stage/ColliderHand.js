@@ -46,7 +46,8 @@ export class ColliderHand {
       return;
     }
     if (!pressed.isDragging) {
-      if (Math.hypot(event.clientX - pressed.x, event.clientY - pressed.y) < 4) return;
+      // A skin, a body or a hull is where the joints are: it is chosen, not dragged.
+      if (pressed.found.item.isSurface || Math.hypot(event.clientX - pressed.x, event.clientY - pressed.y) < 4) return;
       pressed.isDragging = true;
       const middle = new THREE.Vector3().setFromMatrixPosition(pressed.found.item.now);
       const look = desk.stage.camera.getWorldDirection(new THREE.Vector3());
@@ -79,7 +80,7 @@ export class ColliderHand {
   _hint(event) {
     const box = this._box(), found = this.view.under(event.clientX - box.left, event.clientY - box.top, this.desk.stage.camera, box.width, box.height);
     if (!found) return;
-    event.target.style.cursor = 'move';
+    event.target.style.cursor = found.item.isSurface ? 'pointer' : 'move';
     const label = document.getElementById('joint-label');
     label.hidden = false;
     label.textContent = found.item.facts.name;
