@@ -19,7 +19,7 @@ from quiver.kernels import skinning, tets
 from quiver.kernels.contacts import FRAME
 from quiver.kernels.lanes import LANES
 from quiver.rig.skinning import rows_of, skin
-from quiver.run.stack import Run, TakeSpec
+from quiver.run.spec import TakeSpec
 from quiver.sim import solid
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.obstacles import frame_rows, shape_rows, standing

@@ -23,7 +23,7 @@ def megabytes(form):
     from django.core.management import call_command  # noqa: PLC0415
 
     from bench.core import big_file  # noqa: PLC0415
-    from quiver.setup import Setup  # noqa: PLC0415
+    from quiver.setup.model import Setup  # noqa: PLC0415
     from studio.bakes import services as bakes  # noqa: PLC0415
     from studio.characters.services import bring_in  # noqa: PLC0415
     from studio.jobs.models import Job  # noqa: PLC0415

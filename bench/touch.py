@@ -7,16 +7,17 @@ import numpy as np
 from scipy.spatial import KDTree
 
 from bench.rows import against, colours_of, row, seconds
+from quiver.setup import edits
 from quiver.bodies import sheet
 from quiver.demo import mudwick
 from quiver.formats.gltf.reading import read_character
 from quiver.kernels.cords import solve_cords
 from quiver.kernels.hinges import solve_hinges
-from quiver.meeting.skins import SkinContacts
-from quiver.meeting.softs import Carried
+from quiver.contact.skins import SkinContacts
+from quiver.contact.softs import Carried
 from quiver.mesh.nearest import NearestOn
 from quiver.poke import Poke
-from quiver.run.stack import Run, TakeSpec
+from quiver.run.spec import TakeSpec
 from quiver.sim import solid
 from quiver.sim.packing import spots_in_lanes
 
@@ -147,7 +148,7 @@ def self_contact_row():
     belly = replace(setup, layers=(setup.layer("belly"),), colliders=())
     costs = []
     for _ in range(5):
-        for chunk in Run(TakeSpec(character, belly.with_new_touch("belly"), "walk"), threads=1).chunks():
+        for chunk in Run(TakeSpec(character, edits.with_new_skin_contact(belly, "belly"), "walk"), threads=1).chunks():
             costs.append(chunk.costs[1:3])
     alone, touching = np.median(costs, axis=0)
     note = "Mudwick's belly kept from the rest of his skin, walk, one thread: a frame of the layer with it; baseline: without it"
@@ -159,9 +160,9 @@ def poke_row():
     glb, setup = mudwick.build()
     character, _ = read_character(glb, "Mudwick")
     poke, mesh = Poke(character, setup, "walk", 0), character.mesh_index("skin")
-    belly = poke.run.solids[0]
-    place = belly.part.surface[belly.vertices[np.argmax(belly.seam)]]
-    poke.obey({"do": "grab", "mesh": mesh, "vertex": int(belly.vertices[np.argmax(belly.seam)]), "at": place.tolist()})
+    belly = poke.run.soft_bodies[0]
+    place = belly.part.surface[belly.vertices[np.argmax(belly.blend)]]
+    poke.obey({"do": "grab", "mesh": mesh, "vertex": int(belly.vertices[np.argmax(belly.blend)]), "at": place.tolist()})
     times = []
     for frame in range(120):
         if frame % 40 == 10:

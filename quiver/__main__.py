@@ -5,11 +5,14 @@ import json
 import pathlib
 import sys
 
-from quiver import export, setup_document
+from quiver import export
 from quiver.bake import joints, meshes
 from quiver.errors import BadFormat, Finding, QuiverError
 from quiver.formats.gltf.reading import read_character
-from quiver.run.stack import Run, TakeSpec
+from quiver.run.execute import execute
+from quiver.run.plan import compile_plan
+from quiver.run.spec import TakeSpec
+from quiver.setup import document as setup_document
 
 
 def main(arguments=None):
@@ -69,8 +72,8 @@ def _inspect(options):
 def _bake(options):
     character, document = read_character(options.file.read_bytes(), options.file.stem)
     layers = setup_document.loads(options.setup.read_bytes())
-    run = Run(TakeSpec(character, layers, options.clip))
-    rotations, translations, offsets, _ = joints.gather(run.chunks())
+    run = compile_plan(TakeSpec(character, layers, options.clip))
+    rotations, translations, offsets, _ = joints.gather(execute(run))
     arrays = (run.rotated, run.translated, rotations, translations)
     baked = joints.bake(character, run.clip, layers.frame_rate, 0, *arrays, 0, run.last_frame, options.step, options.thin)
     rows = joints.frames_between(0, run.last_frame, options.step)

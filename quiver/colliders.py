@@ -4,7 +4,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from quiver import dials
+from quiver.dials import Choice, Dial, margin
+from quiver.errors import BadInput
 from quiver.kernels.contacts import FOR_EVER
 
 SIZES = {
@@ -20,18 +21,50 @@ SIZES = {
 its own Y. A skin is a mesh of the character, a body that mesh made simple, with hollows filled that are narrower than twice the bridge,
 and a hull goes around what a joint moves."""
 SURFACES = ("skin", "body", "hull")
-"""Shapes that are surfaces, which soft layers alone can meet."""
+"""Shapes that are surfaces of triangles."""
 LABELS = {
     "ball": "Ball",
     "capsule": "Capsule",
     "box": "Rounded box",
     "ground": "Ground",
-    "skin": "Own skin",
+    "skin": "Skin",
     "body": "Simplified body",
     "hull": "Hull",
 }
 STUCK = 1e6
 """The friction of a surface that grips."""
+DIALS = (
+    margin(500.0, 2.0, "Distance from its surface at which things stop.", "Surface"),
+    Choice(
+        "surface",
+        "Surface",
+        (("slides", "slides"), ("grips", "grips")),
+        "slides",
+        "Surface",
+        "Whether what touches it slides with friction, or is held where it touches.",
+    ),
+    Dial(
+        "friction",
+        "Friction coefficient",
+        "",
+        0.0,
+        2.0,
+        0.4,
+        0.05,
+        "Surface",
+        "Steepest slope, rise over run, on which things stay; counts where the surface slides.",
+        "0.2 = wet, 0.4 = cloth on skin, 1 = rubber.",
+    ),
+)
+DEFAULTS = {dial.name: dial.default for dial in DIALS}
+
+
+def dial_of(name):
+    """The dial of a collider of that name. Raises BadInput."""
+    for dial in DIALS:
+        if dial.name == name:
+            return dial
+    raise BadInput(f"expected a dial of a collider, got “{name}”")
 
 
 @dataclass(frozen=True)
@@ -58,7 +91,7 @@ class Collider:
 
     def value(self, name):
         """The value of a dial, or its default."""
-        return self.values.get(name, dials.dial_of("collider", name).default)
+        return self.values.get(name, DEFAULTS[name])
 
     @property
     def grip(self):

@@ -7,9 +7,10 @@ from dataclasses import replace
 
 import numpy as np
 
+from quiver.setup import edits
 from quiver.bodies.chain import GRAVITY
 from quiver.errors import BadInput
-from quiver.meeting.skins import Feeler, surface_of
+from quiver.contact.skins import ClosestPointQuery, surface_of
 from quiver.rig import transforms
 from quiver.rig.pose import Pose, blended, jointed_world, rest_matrices, world_matrices
 from quiver.rig.skeleton import Skeleton
@@ -48,9 +49,9 @@ class Poke:
         self.nodes = len(character.skeleton)
         self.character = _with_things(character, self.size)
         self.run = LiveRun(self.character, _with_colliders(setup, self.size), clip_name, frame, threads)
-        # What the stage knows nothing of is told apart.
-        self.run.rotated = self.run.rotated[: self.nodes]
-        self.run.translated = self.run.translated[self.run.translated < self.nodes]
+        # The stage does not know the joints of the ball and the plate.
+        plan = self.run.plan
+        self.run.plan = replace(plan, rotated=plan.rotated[: self.nodes], translated=plan.translated[plan.translated < self.nodes])
         self.base = self.run.pose_at(frame)
         self.pose = self.base.copy()
         self.run.begin(self.pose)
@@ -86,7 +87,7 @@ class Poke:
         if wish.get("whole"):
             self.hold = Carry(self, place)
             return
-        soft = next((solid for solid in self.run.solids if solid.mesh_index == mesh and _is_soft(solid, vertex)), None)
+        soft = next((solid for solid in self.run.soft_bodies if solid.mesh_index == mesh and _is_soft(solid, vertex)), None)
         self.hold = Tug(soft, place, PATCH_SHARE * self.size, self.scale) if soft else Bend(self, mesh, vertex, place)
 
     def move(self, wish):
@@ -179,8 +180,8 @@ class Bend:
 
     def _reach(self, poke):
         """How many joints from the held one up bend: as far as its chain goes, or as a limb does."""
-        for wave in poke.run.waves:
-            for path in wave.paths:
+        for batch in poke.run.chains:
+            for path in batch.paths:
                 if self.node in path.point_nodes or self.node in path.drivers:
                     above = [self.node, *self.skeleton.ancestors(self.node)]
                     return above.index(int(path.drivers[0])) + 1
@@ -257,10 +258,10 @@ class Ball:
         self.radius, self.left = BALL_SHARE * poke.size, BALL_FRAMES
         character = poke.character
         largest = max(character.meshes, key=lambda mesh: len(mesh.triangles), default=None)
-        self.feeler = None
+        self.query = None
         if largest is not None and len(largest.triangles):
             self.surface = surface_of(character, largest.name, poke.scale)
-            self.feeler = Feeler(self.surface, np.full((1, 3), PARKED * poke.size * poke.scale))
+            self.query = ClosestPointQuery(self.surface, np.full((1, 3), PARKED * poke.size * poke.scale))
 
     def fly(self, poke):
         """Go on by one frame; False once it has been out long enough."""
@@ -283,11 +284,11 @@ class Ball:
 
     def _nearest(self, poke):
         """(where it is now, the skin's outside nearest to it, how far away [file units]), or nothing where it is far from the skin."""
-        if self.feeler is None:
+        if self.query is None:
             return None, None, 0.0
         places = self.surface.places(world_matrices(poke.run.skeleton, poke.pose.repeated(1)))[0]
         reach = 2.0 * self.radius + float(np.linalg.norm(self.velocity)) / poke.rate
-        found, *_, normals = self.feeler.feel(places, self.place[None] * poke.scale, np.array([reach * poke.scale]))
+        found, *_, normals = self.query.feel(places, self.place[None] * poke.scale, np.array([reach * poke.scale]))
         return (None, None, 0.0) if np.isnan(found[0]) else (self.place.copy(), normals[0], float(found[0]) / poke.scale)
 
 
@@ -321,14 +322,14 @@ def _with_things(character, size):
 def _with_colliders(setup, size):
     """The setup with the ball and the plate as colliders that everything simulated meets."""
     place = (0.0, PARKED * size, 0.0)
-    setup = setup.with_new_collider("ball", BALL, joint=BALL, place=place, size=(BALL_SHARE * size,))
+    setup = edits.with_new_collider(setup, "ball", BALL, joint=BALL, place=place, size=(BALL_SHARE * size,))
     width, height, depth = (2.0 * side for side in _plate_size(size))
-    return setup.with_new_collider("box", PLATE, joint=PLATE, place=place, size=(width, height, depth, 0.4 * height))
+    return edits.with_new_collider(setup, "box", PLATE, joint=PLATE, place=place, size=(width, height, depth, 0.4 * height))
 
 
 def _is_soft(solid, vertex):
     at = np.searchsorted(solid.vertices, vertex)
-    return at < len(solid.vertices) and solid.vertices[at] == vertex and solid.seam[at] > 0.2
+    return at < len(solid.vertices) and solid.vertices[at] == vertex and solid.blend[at] > 0.2
 
 
 def _seen_from(placed, place):

@@ -1,13 +1,13 @@
 """The ring test: give a soft part a knock at rest and watch it die out, to see that its dials mean what they say."""
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from quiver.errors import BadInput
-from quiver.run.solids import Solid
-from quiver.run.stack import substeps_of
+from quiver.run.plan import compile_plan
+from quiver.run.spec import TakeSpec
 from quiver.sim import solid
 
 LONGEST, SETTLES = 480, 1.6
@@ -39,17 +39,17 @@ class Ring:
 def ring_test(character, setup, layer, keep_going=lambda: True):
     """Ring one volume layer. Raises BadInput where the layer is no volume or nothing of it can move."""
     if layer.kind != "volume":
-        raise BadInput(f"expected a volume to ring, “{layer.name}” is a {layer.kind}")
-    notes = []
-    part = Solid(character, layer, setup, notes)
+        raise BadInput(f"expected a soft volume to ring, “{layer.name}” is a {layer.kind}")
+    alone = replace(setup, layers=(replace(layer, is_on=True, rides=""),), colliders=(), watches_skin=False)
+    plan = compile_plan(TakeSpec(character, alone, ""))
+    part = plan.parts[0].fresh()
     if part.body.lowest <= 0.0:
         raise BadInput(f"“{layer.name}” is held everywhere, so nothing can swing; give it more influence or looseness")
-    part.compile(substeps_of([], [part], setup.frame_rate), notes)
     part.rest()
     mode, masses = part.body.mode, part.body.masses
     wanted_rate, wanted_settle = layer.value("wobble_rate"), layer.value("settle_time")
     part.state.velocities[:, :3] = mode * (KNOCK * part.size() * 2.0 * np.pi * wanted_rate)
-    substeps = round(1.0 / (part.model.dt * setup.frame_rate))
+    substeps = plan.substeps
     still, weightless = np.repeat(part.before[None], substeps, 0), np.zeros(3)
     curve = []
     for _ in range(min(LONGEST, max(24, int(SETTLES * wanted_settle)))):
@@ -59,7 +59,7 @@ def ring_test(character, setup, layer, keep_going=lambda: True):
         curve.append(np.einsum("n,nk,nk->", masses, mode, part.state.positions - part.before))
     curve = np.array(curve) / max(np.abs(curve).max(initial=0.0), 1e-30)
     rate, settle = swing_of(curve, setup.frame_rate)
-    return Ring(curve, rate, settle, wanted_rate, wanted_settle, _reason(rate, wanted_rate, notes))
+    return Ring(curve, rate, settle, wanted_rate, wanted_settle, _reason(rate, wanted_rate, plan.notes))
 
 
 def swing_of(curve, frame_rate):
@@ -81,7 +81,7 @@ def swing_of(curve, frame_rate):
 
 def _reason(rate, wanted, notes):
     if rate is None:
-        return "It dies out before it has swung to and fro, so its rate cannot be told: lengthen the settle time to see it."
+        return "It settles before it has swung back and forth, so its rate cannot be measured. Lengthen the settle time."
     if abs(rate / wanted - 1.0) <= CLOSE:
         return ""
-    return notes[0] if notes else "It swings in few frames a time, too few to follow; more frames a second would tell."
+    return notes[0] if notes else "It swings faster than these frames can show. Raise the frame rate."

@@ -5,16 +5,21 @@ from dataclasses import replace
 
 import numpy as np
 
+from quiver.setup import edits
 from quiver.bake.joints import gather
 from quiver.kernels.contacts import FRAME
-from quiver.meeting.contacts import Contacts
+from quiver.contact.contacts import Contacts
 from quiver.rig import transforms
 from quiver.rig.character import Character
 from quiver.rig.clip import Channel, Clip
 from quiver.rig.pose import Pose, world_matrices
 from quiver.rig.skeleton import Skeleton, parents_first
-from quiver.run.stack import Run, TakeSpec
-from quiver.setup import ChainPick, Setup
+from quiver.run.execute import Execution
+from quiver.run.parts.chain_batch import ChainBatch
+from quiver.run.parts.prop import PropGroup
+from quiver.run.plan import compile_plan
+from quiver.run.spec import TakeSpec
+from quiver.setup.model import ChainPick, Setup
 from quiver.sim.obstacles import frame_rows, shape_rows
 
 
@@ -57,9 +62,55 @@ def still_clip(skeleton, seconds=1.0):
 
 def chain_setup(root="j0", end="", frame_rate=24.0, preroll=0.0, **dials):
     """A setup with one chain; dials as given, the others at their default."""
-    setup = replace(Setup(), frame_rate=frame_rate, preroll_frames=preroll).with_new_chain(ChainPick(root, end))
+    setup = edits.with_new_chain(replace(Setup(), frame_rate=frame_rate, preroll_frames=preroll), ChainPick(root, end))
     layer = setup.layers[0]
-    return setup.with_layer(replace(layer, values=layer.values | dials))
+    return edits.with_layer(setup, replace(layer, values=layer.values | dials))
+
+
+class Run:
+    """A plan, its walk, and what tests ask of them. Everything else is the plan's."""
+
+    def __init__(self, spec, threads=None, results=None):
+        self.plan = compile_plan(spec)
+        self.execution = Execution(self.plan, results, threads)
+
+    def __getattr__(self, name):
+        return getattr(self.plan, name)
+
+    def chunks(self, *keep_going):
+        return self.execution.chunks(*keep_going)
+
+    @property
+    def chains(self):
+        """The batches of chains, running."""
+        return [part for part in self.execution.running.values() if isinstance(part, ChainBatch)]
+
+    @property
+    def props(self):
+        return [prop for part in self.execution.running.values() if isinstance(part, PropGroup) for prop in part.units]
+
+    @property
+    def soft_bodies(self):
+        return [part for part in self.execution.running.values() if part.is_soft]
+
+    def keyed(self, frames):
+        return self.plan.source.pose(frames)
+
+    def stage_kinds(self):
+        """How many chains, props and soft bodies there are in each stage."""
+        counts = []
+        for stage in self.plan.stages:
+            units = [unit for node in stage.driving for unit in node.part.units]
+            props = sum(hasattr(unit, "knocks") for unit in units)
+            counts.append((len(units) - props, props, len(stage.soft)))
+        return counts
+
+
+def clips_of(chunks, layer_id):
+    """Clip depth (F, 2) of a layer, as simulated and as keyed [m], and where it is deepest (F, 2)."""
+    kept = [chunk.measures[layer_id] for chunk in chunks]
+    depths = np.stack([np.concatenate([each[name] for each in kept]) for name in ("clip", "keyed_clip")], axis=1)
+    return depths, np.concatenate([each["deepest"] for each in kept])
 
 
 def simulate(skeleton, clip, setup, **spec):

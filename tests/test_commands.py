@@ -9,8 +9,9 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver import setup as setups
-from quiver import setup_document
+from quiver.setup import edits
+from quiver.setup import model as setups
+from quiver.setup import document as setup_document
 from quiver.__main__ import main
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
@@ -51,7 +52,7 @@ class CommandTest(TestCase):
 
     def test_bake_goes_the_whole_path(self):
         setup, out = self.folder / "setup.json", self.folder / "out.glb"
-        setup.write_text(setup_document.dumps(setups.Setup().with_new_chain(setups.ChainPick("upper"))))
+        setup.write_text(setup_document.dumps(edits.with_new_chain(setups.Setup(), setups.ChainPick("upper"))))
         code, said, _ = self.run_command("bake", self.file, "--setup", setup, "--clip", "wave", "--out", out)
         self.assertEqual(code, 0)
         self.assertIn("37 frames", said)
@@ -64,7 +65,7 @@ class CommandTest(TestCase):
     def test_bake_takes_soft_parts_along(self):
         setup, out = self.folder / "setup.json", self.folder / "out.glb"
         levels = regions.fill(regions.nothing(32))
-        soft = setups.Setup().with_new_region("Flesh", "strip", 32, regions.encode(levels)).with_new_soft("volume", "flesh")
+        soft = edits.with_new_soft(edits.with_new_region(setups.Setup(), "Flesh", "strip", 32, regions.encode(levels)), "volume", "flesh")
         setup.write_text(setup_document.dumps(soft))
         code, said, complained = self.run_command("bake", self.file, "--setup", setup, "--clip", "wave", "--out", out, "--shapes", "0.5")
         self.assertEqual(code, 0, complained)
@@ -73,7 +74,7 @@ class CommandTest(TestCase):
 
     def test_bake_refuses_what_does_not_fit(self):
         setup, out = self.folder / "setup.json", self.folder / "out.glb"
-        setup.write_text(setup_document.dumps(setups.Setup().with_new_chain(setups.ChainPick("wing"))))
+        setup.write_text(setup_document.dumps(edits.with_new_chain(setups.Setup(), setups.ChainPick("wing"))))
         for words in (("--setup", setup, "--clip", "wave"), ("--setup", setup, "--clip", "swim"), ("--setup", self.file, "--clip", "wave")):
             code, _, complained = self.run_command("bake", self.file, *words, "--out", out)
             self.assertEqual(code, 1, complained)

@@ -10,9 +10,9 @@ from quiver.formats.gltf.reading import read_character
 from quiver.poke import DROP_SHARE, Poke
 from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_positions
-from quiver.setup import Setup
+from quiver.setup.model import Setup
 from tests.makers import chain_setup, moving_clip, straight
-from tests.meeting.test_touching import arms
+from tests.run.test_skin_contact import arms
 
 
 class MudwickTest(TestCase):
@@ -29,7 +29,7 @@ class MudwickTest(TestCase):
 
     def places(self, chunk):
         """Where the skin is (V, 3) in a frame."""
-        run, pose = self.poke.run, self.poke.pose.copy()
+        run, pose = self.poke.run.plan, self.poke.pose.copy()
         pose.rotations[run.rotated] = chunk.rotations[0]
         pose.translations[run.translated] = chunk.translations[0]
         out = skinned_positions(self.character.meshes[self.skin], world_matrices(run.skeleton, pose.repeated(1))[0]).astype(float)
@@ -51,8 +51,8 @@ class MudwickTest(TestCase):
         return before, while_held, self.places(self.steps(80))
 
     def test_flesh_goes_with_the_hand_and_comes_back(self):
-        belly = self.poke.run.solids[0]
-        vertex, by = belly.vertices[np.argmax(belly.seam)], np.array([0.06, -0.12, 0.0])
+        belly = self.poke.run.soft_bodies[0]
+        vertex, by = belly.vertices[np.argmax(belly.blend)], np.array([0.06, -0.12, 0.0])
         before, held, after = self.pulled(vertex, by)
         self.assertLess(np.linalg.norm(held[vertex] - before[vertex] - by), 0.04)
         self.assertLess(np.linalg.norm(after - before, axis=1).max(), 0.01)
@@ -71,7 +71,7 @@ class MudwickTest(TestCase):
         chunk, things = self.poke.step()
         self.assertIsNone(things["ball"])
         self.poke.obey({"do": "throw", "from": [2.5, 0.7, -0.1], "at": [0.34, 0.62, -0.1], "speed": 8})
-        column, added, way = self.poke.run.layer_ids.index("belly"), [], []
+        column, added, way = self.poke.run.plan.layer_ids.index("belly"), [], []
         for _ in range(40):
             chunk, things = self.poke.step()
             added.append(float(chunk.added[0, column]))
@@ -95,7 +95,7 @@ class MudwickTest(TestCase):
         self.poke.obey({"do": "press", "to": [0.0, 0.33, -0.1]})
         chunk, things = self.poke.step()
         self.assertEqual(things["plate"], [0.0, 0.33, -0.1])
-        ids = self.poke.run.layer_ids
+        ids = self.poke.run.plan.layer_ids
         for layer in ("frill", "tail", "barbels"):
             self.assertAlmostEqual(chunk.added[0, ids.index(layer)], still.added[0, ids.index(layer)], delta=4e-3)
         pressed = self.steps(10)

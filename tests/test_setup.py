@@ -6,15 +6,18 @@ from unittest import TestCase
 
 import jsonschema
 
-from quiver import dials, setup_document
+from quiver.setup import edits
+from quiver import colliders
+from quiver import layers as registry
+from quiver.setup import document as setup_document
 from quiver.demo import mudwick
 from quiver.errors import BadInput
-from quiver.setup import ChainPick, Setup
+from quiver.setup.model import SCENE_DIALS, ChainPick, Setup
 from tests.makers import straight
 
 
 def document(**changes):
-    return setup_document.to_document(Setup().with_new_chain(ChainPick("tail"), "Tail")) | changes
+    return setup_document.to_document(edits.with_new_chain(Setup(), ChainPick("tail"), "Tail")) | changes
 
 
 class RoundTripTest(TestCase):
@@ -23,8 +26,8 @@ class RoundTripTest(TestCase):
         cls.mudwick = mudwick.build()[1]
 
     def test_setup_is_the_same_after_writing_and_reading(self):
-        stack = self.mudwick.with_new_chain(ChainPick(picked=("a", "b"))).with_new_chain(ChainPick("x", "y", (), True))
-        stack = stack.with_layer(replace(stack.layers[0], amount=((0.0, 0.0), (12.5, 1.0)), is_on=False))
+        stack = edits.with_new_chain(edits.with_new_chain(self.mudwick, ChainPick(picked=("a", "b"))), ChainPick("x", "y", (), True))
+        stack = edits.with_layer(stack, replace(stack.layers[0], amount=((0.0, 0.0), (12.5, 1.0)), is_on=False))
         again = setup_document.loads(setup_document.dumps(stack))
         self.assertEqual(setup_document.to_document(again), setup_document.to_document(stack))
         self.assertEqual(again.layers[0].amount_at(6.25), 0.5)
@@ -38,7 +41,7 @@ class RoundTripTest(TestCase):
         self.assertTrue(check.is_valid(setup_document.to_document(self.mudwick)))
         layer = document()["layers"][0]
         wrong = [
-            document(version=2),
+            document(version=3),
             document(extra=1),
             document(layers=[layer | {"dials": {"wobble_rate": 99}}]),
             document(layers=[layer | {"dials": {"springiness": 1}}]),
@@ -62,11 +65,11 @@ class RefusalTest(TestCase):
         cases = {
             "layers\\[0\\].id: expected a-z": document(layers=[layer | {"id": "Not An Id"}]),
             "different id": document(layers=[layer, layer]),
-            "id of a region": document(layers=[{"id": "a", "kind": "volume", "region": "nowhere"}]),
+            "no region “nowhere”": document(layers=[{"id": "a", "kind": "volume", "region": "nowhere"}]),
             "region of 9 vertices": document(regions=[{"id": "r", "mesh": "skin", "vertices": 9, "values": "eJwDAAAAAAE="}]),
             "rising order": document(layers=[layer | {"amount": [[5, 1], [5, 0]]}]),
             "either a root or picked": document(layers=[layer | {"chains": [{"root": "a", "picked": ["b"]}]}]),
-            "Wobble rate: expected a number from 0 to 12 Hz, got “nan”": document(
+            "dials.wobble_rate: expected a number from 0 to 12, got 'nan'": document(
                 layers=[layer | {"dials": {"wobble_rate": float("nan")}}]
             ),
         }
@@ -78,23 +81,26 @@ class RefusalTest(TestCase):
                 setup_document.loads(text)
 
     def test_names_that_a_character_lacks_are_listed(self):
-        stack = Setup().with_new_chain(ChainPick("j0", "j9")).with_new_chain(ChainPick("ghost"))
+        stack = edits.with_new_chain(edits.with_new_chain(Setup(), ChainPick("j0", "j9")), ChainPick("ghost"))
         self.assertEqual(stack.unknown_names(straight(3)), ["ghost", "j9"])
 
 
 class EditTest(TestCase):
     def test_layers_are_named_moved_changed_and_removed(self):
-        stack = Setup().with_new_chain(ChainPick("tail")).with_new_chain(ChainPick("tail")).with_new_chain(ChainPick("Ear L"))
+        stack = edits.with_new_chain(edits.with_new_chain(edits.with_new_chain(Setup(), ChainPick("tail")), ChainPick("tail")), ChainPick("Ear L"))
         self.assertEqual([layer.id for layer in stack.layers], ["tail", "tail-2", "ear-l"])
-        self.assertEqual([layer.id for layer in stack.moved("ear-l", -2).layers], ["ear-l", "tail", "tail-2"])
-        self.assertEqual([layer.id for layer in stack.moved("tail", -1).layers], ["tail", "tail-2", "ear-l"])
-        self.assertEqual([layer.id for layer in stack.without_layer("tail-2").layers], ["tail", "ear-l"])
+        self.assertEqual([layer.id for layer in edits.move_layer(stack, "ear-l", -2).layers], ["ear-l", "tail", "tail-2"])
+        self.assertEqual([layer.id for layer in edits.move_layer(stack, "tail", -1).layers], ["tail", "tail-2", "ear-l"])
+        self.assertEqual([layer.id for layer in edits.without_layer(stack, "tail-2").layers], ["tail", "ear-l"])
         with self.assertRaises(BadInput):
-            stack.without_layer("nothing")
+            edits.without_layer(stack, "nothing")
 
     def test_every_dial_says_what_it_is(self):
-        for dial in dials.CHAIN_DIALS:
+        every = [dial for kind in registry.kinds() for dial in kind.dials]
+        for dial in (*every, *colliders.DIALS, *SCENE_DIALS):
+            self.assertTrue(dial.label[0].isupper(), dial.name)
             self.assertTrue(dial.help.endswith("."), dial.name)
+            self.assertTrue(not dial.words or dial.words.endswith("."), dial.name)
             self.assertEqual(dial.checked(dial.default), dial.default)
             with self.assertRaises(BadInput):
                 dial.checked("much")

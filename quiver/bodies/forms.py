@@ -10,7 +10,7 @@ from quiver.errors import BadInput
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
-from quiver.setup import Form
+from quiver.setup.model import Form
 
 MOST_TRIANGLES = 30_000
 NARROW = 0.7

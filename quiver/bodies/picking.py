@@ -24,7 +24,6 @@ class ChainPath:
     stretch_nodes: for each segment the nodes whose translation makes its length.
     """
 
-    layer: int
     drivers: np.ndarray
     point_nodes: np.ndarray
     point_offsets: np.ndarray
@@ -88,7 +87,7 @@ def _picked(skeleton, nodes):
     return nodes
 
 
-def chain_path(character, layer_index, nodes, notes, name):
+def chain_path(character, nodes, notes, name):
     """Turn a list of nodes into segments between points of the rest pose; remarks go to ``notes``. Raises BadInput."""
     skeleton = character.skeleton
     world = rest_matrices(skeleton)
@@ -113,7 +112,7 @@ def chain_path(character, layer_index, nodes, notes, name):
         stretched.append(())
     if not drivers:
         raise BadInput(f"{name}: expected a chain with a length, but all its joints lie in one place and nothing hangs on them")
-    return ChainPath(layer_index, np.array(drivers, np.int32), np.array(points, np.int32), np.array(offsets), tuple(stretched))
+    return ChainPath(np.array(drivers, np.int32), np.array(points, np.int32), np.array(offsets), tuple(stretched))
 
 
 def _tip_offset(character, world, nodes, last_point, shortest):

@@ -4,7 +4,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from quiver import presets
+from quiver.setup import edits
+from quiver.layers import kind_of
 from quiver.demo import mudwick_gear as gear
 from quiver.demo import shapes
 from quiver.demo.building import Builder, Part, line_weights, mirrored, noise, ramp, softest
@@ -12,7 +13,7 @@ from quiver.demo.mudwick_clips import clips
 from quiver.demo.surface import Cone, Ellipsoid, Line, blend, gradient, mesh_of
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
-from quiver.setup import ChainPick, Layer, Setup
+from quiver.setup.model import ChainPick, Setup
 
 CELL = 0.0298
 """Grid size of the body's mesh [m]: about ten thousand vertices."""
@@ -252,26 +253,26 @@ def setup(skin, blanket):
     bags = tuple(ChainPick(f"bag_{letter}", f"bag_{letter}") for letter in "lr")
 
     def layer(name, label, chains, **dials):
-        return Layer(name, label, "chain", True, chains, {key: float(value) for key, value in dials.items()})
+        return edits.new_layer("chain", name, label, dials, chains=chains)
 
     def prop(name, label, chains, preset):
-        return Layer(name, label, "prop", True, chains, presets.values_of("prop", preset))
+        return edits.new_layer("prop", name, label, kind_of("prop").preset(preset), chains=chains)
 
     made = Setup(preroll_frames=12.0)
     for name, levels in _soft_regions(skin):
-        made = made.with_new_region(name, "skin", len(levels), regions.encode(levels))
+        made = edits.with_new_region(made, name, "skin", len(levels), regions.encode(levels))
     looseness = np.round(blanket * regions.IN_FULL).astype(np.uint8)
-    made = made.with_new_region("Saddle blanket", "blanket", len(looseness), regions.encode(looseness))
+    made = edits.with_new_region(made, "Saddle blanket", "blanket", len(looseness), regions.encode(looseness))
     soft = {
         "belly": {"wobble_rate": 2.8, "settle_time": 20, "hold_gain": 1.8},
         "throat-pouch": {"wobble_rate": 5, "settle_time": 16, "hold_gain": 1.3, "cell_size": 55},
     }
     for region, values in soft.items():
-        made = made.with_new_soft("volume", region)
+        made = edits.with_new_soft(made, "volume", region)
         volume = made.layers[-1]
-        made = made.with_layer(replace(volume, values=volume.values | {key: float(value) for key, value in values.items()}))
-    made = made.with_new_soft("sheet", "saddle-blanket")
-    made = made.with_new_collider("skin", "Skin", mesh="skin", meets=("bags",))
+        made = edits.with_layer(made, replace(volume, values=volume.values | {key: float(value) for key, value in values.items()}))
+    made = edits.with_new_soft(made, "sheet", "saddle-blanket")
+    made = edits.with_new_collider(made, "skin", "Skin", mesh="skin", meets=("bags",))
     return replace(made, layers=(
             layer("tail", "Paddle tail", (ChainPick("tail_1"),), wobble_rate=1.3, settle_time=30, drag=4, wobble_taper=70),
             layer("barbels", "Barbels", barbels, wobble_rate=2.2, settle_time=26, gravity=30, bend_limit=70),

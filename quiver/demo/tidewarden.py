@@ -3,14 +3,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from quiver import presets
+from quiver.setup import edits
+from quiver.layers import kind_of
 from quiver.demo import shapes
 from quiver.demo import tidewarden_clothes as clothes
 from quiver.demo.building import Builder, Part, mirrored, noise, softest
 from quiver.demo.surface import Cone, Ellipsoid, Line, blend, gradient, mesh_of
 from quiver.demo.tidewarden_clips import clips
 from quiver.mesh import regions
-from quiver.setup import ChainPick, Layer, Setup
+from quiver.setup.model import ChainPick, Setup
 
 CELL = 0.0225
 """Grid size of the body's mesh [m]."""
@@ -160,25 +161,25 @@ def setup(skirt, cape, strap):
     made = Setup(preroll_frames=12.0)
     loose = {"coat skirt": clothes.skirt_loose(skirt), "storm cape": clothes.cape_loose(cape), "strap": clothes.strap_loose(strap)}
     feel = {
-        "coat skirt": presets.values_of("sheet", "Wet oilskin") | {"give": 2.0, "settle_time": 14.0, "bending_length": 60.0, "drag": 3.0},
-        "storm cape": presets.values_of("sheet", "Wet oilskin") | {"give": 2.0, "bending_length": 80.0, "drag": 3.0},
-        "strap": presets.values_of("sheet", "Leather flap") | {"give": 3.0, "bending_length": 120.0},
+        "coat skirt": kind_of("sheet").preset("Wet oilskin") | {"give": 2.0, "settle_time": 14.0, "bending_length": 60.0, "drag": 3.0},
+        "storm cape": kind_of("sheet").preset("Wet oilskin") | {"give": 2.0, "bending_length": 80.0, "drag": 3.0},
+        "strap": kind_of("sheet").preset("Leather flap") | {"give": 3.0, "bending_length": 120.0},
     }
     for mesh, looseness in loose.items():
         levels = np.round(looseness * regions.IN_FULL).astype(np.uint8)
-        made = made.with_new_region(mesh.capitalize(), mesh, len(levels), regions.encode(levels))
-        made = made.with_new_soft("sheet", made.regions[-1].id)
-        made = made.with_layer(replace(made.layers[-1], values=made.layers[-1].values | feel[mesh]))
-    made = made.with_new_collider("body", "Simplified body", mesh="body", size=(0.03,))
+        made = edits.with_new_region(made, mesh.capitalize(), mesh, len(levels), regions.encode(levels))
+        made = edits.with_new_soft(made, "sheet", made.regions[-1].id)
+        made = edits.with_layer(made, replace(made.layers[-1], values=made.layers[-1].values | feel[mesh]))
+    made = edits.with_new_collider(made, "body", "Simplified body", mesh="body", size=(0.03,))
     body = made.colliders[0]
-    made = made.with_collider(replace(body, values=body.values | {"margin": 9.0, "friction": 0.2}))
-    made = made.with_new_follower("End of the strap", "strap", clothes.strap_end(strap))
+    made = edits.with_collider(made, replace(body, values=body.values | {"margin": 9.0, "friction": 0.2}))
+    made = edits.with_new_follower(made, "End of the strap", "strap", clothes.strap_end(strap))
 
     def chains(identifier, name, roots, preset, **dials):
-        values = presets.values_of("chain", preset) | {key: float(value) for key, value in dials.items()}
-        return Layer(identifier, name, "chain", True, tuple(ChainPick(root) for root in roots), values)
+        values = kind_of("chain").preset(preset) | dials
+        return edits.new_layer("chain", identifier, name, values, chains=tuple(ChainPick(root) for root in roots))
 
-    satchel = Layer("satchel", "Satchel", "prop", True, (ChainPick("satchel", "satchel"),), presets.values_of("prop", "Heavy bag"))
+    satchel = edits.new_layer("prop", "satchel", "Satchel", kind_of("prop").preset("Heavy bag"), chains=(ChainPick("satchel", "satchel"),))
     tails, cords = ([f"{base}_{letter}_1" for letter, _ in SIDES] for base in ("scarf", "tassel"))
     scarf = chains("scarf", "Scarf tails", tails, "Wet rope", wobble_rate=0.9, settle_time=18, drag=6)
     tassels = chains("tassels", "Hood tassels", cords, "Hanging bell", wobble_rate=1.8, settle_time=24)

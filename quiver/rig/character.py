@@ -1,6 +1,8 @@
 """A character: skeleton, skinned meshes, clips."""
 
-from dataclasses import dataclass, field
+import hashlib
+from dataclasses import dataclass, field, fields
+from functools import cached_property
 
 import numpy as np
 
@@ -46,6 +48,20 @@ class Character:
     def clip(self, name):
         """The clip of that name. Raises BadInput, listing the names there are."""
         return self.clips[_place_of(name, self.clips, "clips")]
+
+    @cached_property
+    def digest(self):
+        """Stands for the skeleton, the meshes and the clips: what motion depends on."""
+        hasher = hashlib.blake2b(digest_size=16)
+        for item in (self.skeleton, self.skeleton.rest, *self.meshes, *(channel for clip in self.clips for channel in (clip, *clip.channels))):
+            for each in fields(item):
+                value = getattr(item, each.name)
+                if isinstance(value, np.ndarray):
+                    hasher.update(f"{each.name}{value.dtype}{value.shape}".encode())
+                    hasher.update(np.ascontiguousarray(value).tobytes())
+                elif isinstance(value, str | int | float) or each.name == "names":
+                    hasher.update(f"{each.name}={value!r};".encode())
+        return hasher.hexdigest()
 
     @property
     def vertex_count(self):

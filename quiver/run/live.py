@@ -1,64 +1,68 @@
-"""A run that is fed one pose after another, without knowing what comes: what an artist's hand does to a character."""
+"""A plan that is fed one pose after another, without knowing what comes: what an artist's hand does to a character."""
 
 import time
 from dataclasses import replace
 
 import numpy as np
 
-from quiver.rig.pose import blended, world_matrices
-from quiver.run.stack import Run, TakeChunk, TakeSpec
+from quiver.rig.pose import world_matrices
+from quiver.run.execute import Execution
+from quiver.run.keyed import HandSource
+from quiver.run.plan import compile_plan
+from quiver.run.spec import TakeSpec
 
 
-class LiveRun(Run):
-    """The stack on poses that come one by one. Other arguments as TakeSpec; ``frame`` says which amounts are used. Raises BadInput."""
+class LiveRun:
+    """The layers on poses that come one by one. Other arguments as TakeSpec; ``frame`` says which amounts are used. Raises BadInput."""
 
     def __init__(self, character, setup, clip_name, frame, threads=None):
         layers = tuple(replace(layer, amount=((0.0, layer.amount_at(frame)),)) for layer in setup.layers)
-        self.before = self.after = None
-        super().__init__(TakeSpec(character, replace(setup, layers=layers), clip_name), threads)
-        # How deep anything clips is not asked of a frame that is gone at once.
-        self.outcome.clip_depths = {}
-        self.rotated = np.arange(len(self.skeleton), dtype=np.int32)
-        self.translated = np.union1d(self.translated, np.flatnonzero(self.skeleton.parents < 0)).astype(np.int32)
-        self.at = 0
+        plan = compile_plan(TakeSpec(character, replace(setup, layers=layers, watches_skin=False), clip_name))
+        self.clip_source, self.skeleton, self.threads = plan.source, plan.skeleton, threads
+        roots = np.flatnonzero(self.skeleton.parents < 0)
+        # How deep anything clips is not asked of a frame that is gone at once; what is held may turn any joint.
+        self.plan = replace(
+            plan,
+            clip_depths={},
+            pose_filters=(),
+            rotated=np.arange(len(self.skeleton), dtype=np.int32),
+            translated=np.union1d(plan.translated, roots).astype(np.int32),
+        )
+
+    @property
+    def soft_bodies(self):
+        """The soft bodies that are running, to be taken hold of."""
+        return [part for part in self.execution.running.values() if part.is_soft]
+
+    @property
+    def chains(self):
+        """The running parts that are made of chains of joints."""
+        return [part for part in self.execution.running.values() if hasattr(part, "paths")]
 
     def pose_at(self, frame):
-        """The clip's Pose (J,) at a frame, its limbs kept clear; to be asked before `begin`."""
-        return super()._keyed(np.array([frame]))[0]
+        """The clip's Pose (J,) at a frame, its limbs kept clear."""
+        return self.clip_source.pose(np.array([frame]))[0]
 
     def begin(self, pose):
         """Stand at rest in a Pose (J,)."""
-        # What is told of limbs counts in frames of the clip.
-        self.limbs = []
+        self.source = HandSource(self.skeleton, pose)
+        self.execution = Execution(self.plan, None, self.threads, self.source)
         world = world_matrices(self.skeleton, pose.repeated(1))
-        for part in (*self.waves, *self.solids, *self.props):
-            part.start(world[0])
-            part.jumped = np.zeros_like(part.jumps(world))
-        self.before = self.after = pose
+        self.execution.start(world[0])
+        self._still = {node: np.zeros_like(node.part.jumps(world)) for node in self.plan.nodes}
 
     def advance(self, pose):
         """Go on to a Pose (J,) in one frame: a TakeChunk of that frame. Raises Unstable."""
-        self.before, self.after = self.after, pose
-        began = time.perf_counter()
-        final, keyed_world, soft, measures, spent = self._simulate(self.at, self.at + 1, self.at)
-        chunk, touching = self.outcome.chunk(self.at, final, keyed_world, soft)
-        self.at += 1
-        costs = tuple(1000.0 * seconds for seconds in (*spent, *touching))
-        return TakeChunk(*chunk, measures, costs, 1000.0 * (time.perf_counter() - began))
+        self.source.go_on(pose)
+        began, at = time.perf_counter(), self.source.at
+        found = self.execution.simulate(at, at, at + 1, self._still)
+        self.source.at += 1
+        return self.execution.chunk(*found, slice(0, 1), began)
 
     def appear(self, nodes, pose):
         """Roots that come from nowhere with the next Pose (J,): what rides on them sweeps over nothing on its way."""
-        self.after.translations[nodes] = pose.translations[nodes]
+        self.source.after.translations[nodes] = pose.translations[nodes]
         world = world_matrices(self.skeleton, pose.repeated(1))[0]
-        touching = [*(wave.contacts for wave in self.waves), *(prop.touching for prop in self.props)]
-        touching += [solid.touching.shapes for solid in self.solids if solid.touching]
-        for each in touching:
-            if each:
-                each.appear(world, nodes)
-
-    def _keyed(self, frames):
-        if self.after is None:
-            return super()._keyed(frames)
-        share = np.asarray(frames, float) - (self.at - 1)
-        count = len(share)
-        return blended(self.before.repeated(count), self.after.repeated(count), np.repeat(share[:, None], len(self.skeleton), axis=1))
+        for part in self.execution.running.values():
+            for tracker in part.trackers():
+                tracker.appear(world, nodes)

@@ -45,10 +45,10 @@ class ChainPhysics:
     is_taut: bool = False
 
 
-def chain_model(chains, dt, has_limits):
-    """Pack ChainPhysics into a ChainModel for substeps of ``dt`` seconds."""
+def chain_model(chains, dt, has_limits, segments=0):
+    """Pack ChainPhysics into a ChainModel for substeps of ``dt`` seconds, with room for so many segments if that is more than they have."""
     counts = np.array([len(chain.inverse_masses) for chain in chains], np.int32)
-    segments, blocks = int(counts.max()), -(-len(chains) // LANES)
+    segments, blocks = max(int(counts.max()), segments), -(-len(chains) // LANES)
     params = np.zeros((blocks * LANES, segments, kernel.PARAMS))
     # A lane or a segment that is not there is held and pulls at nothing.
     params[:, :, [kernel.BEND_SOFTNESS, kernel.STRETCH_SOFTNESS]] = kernel.DISCONNECTED

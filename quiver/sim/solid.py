@@ -11,6 +11,7 @@ from quiver.kernels.contacts import FRAME, SHAPE
 from quiver.kernels.lanes import LANES, aligned
 from quiver.mesh.topology import edges_of_tets
 from quiver.sim.packing import pack_cords, pack_fans, pack_hinges, row_count
+from quiver.sim.varying import Varying
 from quiver.threads import crew_of, together
 
 WORTH_CUTTING = 4000
@@ -147,7 +148,7 @@ def _shares_of_mass(weights):
     return masses / masses.sum(1, keepdims=True)
 
 
-class SolidState:
+class SolidState(Varying):
     """What varies: positions float64 (N, 3) [m], velocities float32 (N, 4) [m/s]."""
 
     def __init__(self, positions):
@@ -159,6 +160,14 @@ class SolidState:
         points = wide(count).reshape(-1, 4)
         self.scratch = points, wide(count), np.zeros((2, *points.shape), np.float32)
         self._pulls, self._goals = wide(count), None
+
+    def snapshot(self):
+        """As `Varying.snapshot`."""
+        return {"positions": self.positions.copy(), "rows": self.rows.copy()}
+
+    def restore(self, state):
+        """As `Varying.restore`; velocities are a view of the rows."""
+        self.positions, self.rows[:] = state["positions"].copy(), state["rows"]
 
     def goals(self, substeps):
         """Room for keyed places (substeps + 1, P / 4, LANES)."""

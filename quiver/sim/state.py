@@ -3,13 +3,16 @@
 import numpy as np
 
 from quiver.kernels.lanes import LANES
+from quiver.sim.varying import Varying
 
 
-class ChainState:
+class ChainState(Varying):
     """Displacements [m] from the keyed places and velocities [m/s] of a ChainModel's particles.
 
     rows    float32 (B * 6 n, LANES), as kernels/chains.py says: what the kernel reads and writes
     """
+
+    VARYING = ("rows",)
 
     def __init__(self, model):
         self._shape = (model.blocks, model.segments, 2, 3, LANES)

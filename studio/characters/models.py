@@ -2,8 +2,8 @@
 
 from django.db import models, transaction
 
-from quiver import setup as setups
-from quiver import setup_document
+from quiver.setup import model as setups
+from quiver.setup import document as setup_document
 from studio.pieces import packed, unpacked
 
 

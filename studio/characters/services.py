@@ -8,7 +8,7 @@ import numpy as np
 from django.db import transaction
 from PIL import Image
 
-from quiver import setup as setups
+from quiver.setup import model as setups
 from quiver.errors import BadInput
 from quiver.formats import frames
 from quiver.formats.gltf.reading import read_character

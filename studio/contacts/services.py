@@ -8,7 +8,7 @@ from quiver import dials
 from quiver.bodies import fitting, picking, simplified
 from quiver.colliders import LABELS, SIZES, SURFACES
 from quiver.errors import BadInput
-from quiver.meeting.contacts import Contacts, flesh_carriers, meets_skin
+from quiver.contact.contacts import Contacts, flesh_carriers, meets_skin
 from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices

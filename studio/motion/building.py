@@ -7,7 +7,7 @@ from django.db import transaction
 
 from quiver.bodies import conforming
 from quiver.mesh import regions
-from quiver.run.parts import surface_of, usual_edge
+from quiver.run.parts.sources import surface_of, usual_edge
 from studio.characters.services import loaded
 from studio.jobs import services as jobs
 from studio.jobs.models import Job

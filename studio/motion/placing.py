@@ -6,8 +6,8 @@ from quiver.bodies import forms
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
-from quiver.run.parts import surface_of
-from quiver.setup import FORMS
+from quiver.run.parts.sources import surface_of
+from quiver.setup.model import FORMS
 from studio.characters.services import loaded
 from studio.takes.edits import checked_place, edit
 

@@ -5,14 +5,14 @@ from dataclasses import replace
 import numpy as np
 
 from quiver import dials, presets, setup_document
-from quiver import setup as setups
+from quiver.setup import model as setups
 from quiver.bodies import picking
 from quiver.errors import BadInput
 from quiver.formats import lattice
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
-from quiver.run.sheets import Sheet
-from quiver.run.solids import Solid
+from quiver.run.parts.sheet import Sheet
+from quiver.run.parts.soft_volume import Solid
 from studio.characters.services import joint_names, loaded, refresh_clip_lengths
 from studio.motion.models import OwnPreset
 from studio.takes.edits import after_change, edit

@@ -9,7 +9,7 @@ from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
 from quiver import dials, presets, setup_document
-from quiver import setup as setups
+from quiver.setup import model as setups
 from quiver.errors import BadInput
 from studio.characters.pages import character_or_404, render_step, sent_object
 from studio.motion import building, placing, services

@@ -36,7 +36,7 @@ def play(pk, begin, wishes, send):
     if not isinstance(clip, str) or isinstance(frame, bool) or not isinstance(frame, int | float) or not 0 <= frame < 1e6:
         raise BadInput("expected a clip's name and a frame to stand in")
     poke = Poke(character, row.setup, clip, frame)
-    run, step = poke.run, frames.OFFSET_STEP / row.setup.metres_per_unit
+    run, step = poke.run.plan, frames.OFFSET_STEP / row.setup.metres_per_unit
     send(told({"things": poke.sizes}))
     send(frames.header(run.rotated, run.translated, [], poke.rate, 0, 1, run.moved))
     made = seen = 0

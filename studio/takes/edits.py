@@ -6,7 +6,7 @@ from dataclasses import replace
 from quiver.dials import SOFT_KINDS
 from quiver.errors import BadInput
 from quiver.run.stack import Run, TakeSpec
-from quiver.setup_document import FAR
+from quiver.setup.document import FAR
 from studio.characters.services import loaded
 from studio.takes.services import start_take
 

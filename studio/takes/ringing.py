@@ -2,7 +2,7 @@
 
 from django.db import transaction
 
-from quiver import setup_document
+from quiver.setup import document as setup_document
 from quiver.ring import ring_test
 from studio.characters.services import loaded
 from studio.jobs import services as jobs

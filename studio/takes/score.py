@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from quiver.setup import WHOLE_SKIN, Layer
+from quiver.setup.model import WHOLE_SKIN, Layer
 
 LANE_HEIGHT = 40.0
 _WHOLE = Layer(WHOLE_SKIN, "Whole skin")

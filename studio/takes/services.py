@@ -6,7 +6,7 @@ import numpy as np
 from django.db import transaction
 from numcodecs import Blosc
 
-from quiver import setup_document
+from quiver.setup import document as setup_document
 from quiver.errors import BadInput
 from quiver.formats import frames
 from quiver.rig.pose import world_matrices

@@ -12,7 +12,7 @@ from django.utils.http import urlencode
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
-from quiver import setup_document
+from quiver.setup import document as setup_document
 from quiver.errors import BadInput
 from studio.characters.pages import character_or_404, render_step
 from studio.jobs import services as jobs

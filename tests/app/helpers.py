@@ -3,7 +3,8 @@
 from asgiref.sync import async_to_sync
 from django.test import TestCase, TransactionTestCase
 
-from quiver.setup import ChainPick, Setup
+from quiver.setup import edits
+from quiver.setup.model import ChainPick, Setup
 from studio.characters.models import Character
 from studio.characters.services import bring_in, loaded
 from studio.jobs.models import Job
@@ -15,7 +16,7 @@ JOINTS = ("root", "upper", "lower", "hand", "finger")
 
 def arm_in_library(with_chain=True, **options):
     """A row for the test arm, with a chain on its two upper joints."""
-    setup = Setup().with_new_chain(ChainPick("upper", "lower"), "Arm") if with_chain else Setup()
+    setup = edits.with_new_chain(Setup(), ChainPick("upper", "lower"), "Arm") if with_chain else Setup()
     return bring_in(glb_bytes(arm(JOINTS, **options)), "arm.glb", setup)
 
 

@@ -9,23 +9,26 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver import export, setup_document
+from quiver.setup import edits
+from quiver import export
+from quiver.setup import document as setup_document
 from quiver.__main__ import main
 from quiver.bake import joints
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.rig import transforms
 from quiver.rig.pose import world_matrices
-from quiver.run.stack import Run, TakeSpec
-from quiver.setup import ChainPick, Setup
+from quiver.run.spec import TakeSpec
+from quiver.setup.model import ChainPick, Setup
 from tests.formats.makers import arm, glb_bytes
 from tests.formats.validator import issues_of
+from tests.makers import Run
 
 
 def arm_take(**dials):
     """A take of a chain on the arm's lower joints: (character, document, run, rotations, translations)."""
     character, document = read_character(glb_bytes(arm()), "arm")
-    stack = Setup().with_new_chain(ChainPick("upper"))
+    stack = edits.with_new_chain(Setup(), ChainPick("upper"))
     object.__setattr__(stack.layers[0], "values", stack.layers[0].values | {"wobble_rate": 1.5, **dials})
     run = Run(TakeSpec(character, stack, "wave"))
     return character, document, run, *joints.gather(run.chunks())[:2]
@@ -133,7 +136,7 @@ class CommandLineTest(TestCase):
 
     def test_bake_does_the_whole_path(self):
         source = self.write("arm.glb", glb_bytes(arm()))
-        stack = self.write("setup.json", setup_document.dumps(Setup().with_new_chain(ChainPick("upper"))).encode())
+        stack = self.write("setup.json", setup_document.dumps(edits.with_new_chain(Setup(), ChainPick("upper"))).encode())
         target = self.folder / "out.glb"
         code, out, _ = self.call("bake", source, "--setup", stack, "--clip", "wave", "--out", target, "--thin", "0.5")
         self.assertEqual(code, 0)

@@ -7,17 +7,19 @@ from unittest import TestCase
 
 import numpy as np
 
+from quiver.setup import edits
 from quiver.bodies import forms
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
 from quiver.mesh.topology import edges_of_triangles
-from quiver.run.parts import surface_of
-from quiver.run.stack import Run, TakeSpec
-from quiver.setup import Form
-from quiver.setup_document import dumps, loads
+from quiver.run.parts.sources import surface_of
+from quiver.run.spec import TakeSpec
+from quiver.setup.model import Form
+from quiver.setup.document import dumps, from_document, loads, to_document
 from tests.solids import box_surface
+from tests.makers import Run
 
 STILL = (0.0, 0.0, 0.0, 1.0)
 READY = ("dome", "pad", "sleeve", "panel", "tube")
@@ -128,27 +130,28 @@ class FormSheetTest(TestCase):
         mesh, levels = self.character.painted(self.setup.region("belly"))
         faces = mesh.triangles[regions.is_in(levels)[mesh.triangles].all(1)]
         pad = forms.fitted("pad", surface_of(self.character, mesh, 1.0), faces)
-        setup = self.setup.with_new_soft("sheet", "belly", "Stand-in", made_of="form", proxy_triangles=400.0, gravity=30.0)
-        setup = setup.with_layer(replace(setup.layers[-1], form=pad))
+        setup = edits.with_new_soft(self.setup, "sheet", "belly", "Stand-in", made_of="form", proxy_triangles=400.0, gravity=30.0)
+        setup = edits.with_layer(setup, replace(setup.layers[-1], form=pad))
         self.assertEqual(loads(dumps(setup)).layers[-1], setup.layers[-1])
         only = replace(setup, layers=setup.layers[-1:], colliders=())
         run = Run(TakeSpec(self.character, only, "hop and land", 0, 12))
         chunks = list(run.chunks())
-        self.assertAlmostEqual(len(run.solids[0].part.triangles) / 400, 1.0, delta=0.1)
+        self.assertAlmostEqual(len(run.soft_bodies[0].part.triangles) / 400, 1.0, delta=0.1)
         self.assertGreater(max(chunk.added.max() for chunk in chunks), 0.01)
         self.assertLess(max(chunk.added.max() for chunk in chunks), 1.0)
 
     def test_without_a_shape_it_is_refused(self):
-        setup = self.setup.with_new_soft("sheet", "belly", "Stand-in", made_of="form")
-        with self.assertRaisesRegex(BadInput, "placed by hand"):
+        setup = edits.with_new_soft(self.setup, "sheet", "belly", "Stand-in", made_of="form")
+        with self.assertRaisesRegex(BadInput, "none is placed"):
             Run(TakeSpec(self.character, replace(setup, layers=setup.layers[-1:]), "walk"))
 
     def test_documents_that_cannot_be_are_refused(self):
-        setup = self.setup.with_new_soft("sheet", "belly", "Stand-in")
+        setup = edits.with_new_soft(self.setup, "sheet", "belly", "Stand-in")
         good = Form("dome", (0.0, 1.0, 0.0), STILL, (1.0, 1.0, 1.0))
         for wrong in ({"shape": "cone"}, {"size": (1.0, 0.0, 1.0)}, {"turn": (0.0,) * 4}, {"mesh": "x"}):
             with self.assertRaises(BadInput):
-                loads(dumps(setup.with_layer(replace(setup.layers[-1], form=replace(good, **wrong)))))
-        tail = self.setup.layer("tail")
-        with self.assertRaisesRegex(BadInput, "sheet only"):
-            loads(dumps(self.setup.with_layer(replace(tail, form=good))))
+                loads(dumps(edits.with_layer(setup, replace(setup.layers[-1], form=replace(good, **wrong)))))
+        document = to_document(edits.with_layer(setup, replace(setup.layers[-1], form=good)))
+        document["layers"][0]["form"] = document["layers"][-1]["form"]
+        with self.assertRaisesRegex(BadInput, "expected only .*, got “form”"):
+            from_document(document)

@@ -4,13 +4,14 @@ from unittest import TestCase
 
 import numpy as np
 
+from quiver.setup import edits
 from quiver.bodies import picking
 from quiver.errors import BadInput
 from quiver.rig.character import Character
 from quiver.rig.clip import Clip
-from quiver.run.stack import Run, TakeSpec
-from quiver.setup import ChainPick, Setup
-from tests.makers import chain_setup, simulate, skeleton_of, turning_clip, world_of
+from quiver.run.spec import TakeSpec
+from quiver.setup.model import ChainPick, Setup
+from tests.makers import Run, chain_setup, simulate, skeleton_of, turning_clip, world_of
 
 NAMES = ("base", "a", "b", "c", "fork", "left", "right", "right_tip")
 PARENTS = [-1, 0, 1, 2, 3, 4, 4, 6]
@@ -53,7 +54,7 @@ class ResolveTest(TestCase):
 class PathTest(TestCase):
     def path(self, who, pick):
         notes = []
-        return picking.chain_path(who, 0, picking.resolve(who, pick)[0], notes, "test"), notes
+        return picking.chain_path(who, picking.resolve(who, pick)[0], notes, "test"), notes
 
     def test_zero_length_joints_ride_along_with_a_word(self):
         places = [row[:] for row in PLACES]
@@ -76,16 +77,16 @@ class PathTest(TestCase):
 
 class StackTest(TestCase):
     def test_two_layers_on_one_joint_are_refused(self):
-        setup = Setup().with_new_chain(ChainPick("a", "c"), "first").with_new_chain(ChainPick("b", "c"), "second")
-        with self.assertRaisesRegex(BadInput, "“first” and “second” both drive “b”"):
+        setup = edits.with_new_chain(edits.with_new_chain(Setup(), ChainPick("a", "c"), "first"), ChainPick("b", "c"), "second")
+        with self.assertRaisesRegex(BadInput, "two chains or props drive “b”: “first” and “second”"):
             Run(TakeSpec(character(), setup, ""))
 
     def test_a_chain_that_hangs_on_a_chain_follows_it(self):
         skeleton = skeleton_of(PLACES, PARENTS, NAMES)
         clip = turning_clip(0, [0.0, 0.3, 2.0], [0.0, 0.6, 0.6])
-        both = Setup(preroll_frames=0.0).with_new_chain(ChainPick("a", "fork")).with_new_chain(ChainPick("right"), "tail")
+        both = edits.with_new_chain(edits.with_new_chain(Setup(preroll_frames=0.0), ChainPick("a", "fork")), ChainPick("right"), "tail")
         run, *arrays, _ = simulate(skeleton, clip, both)
-        self.assertEqual([len(wave.paths) for wave in run.waves], [1, 1])
+        self.assertEqual([len(batch.paths) for batch in run.chains], [1, 1])
         world = world_of(run, *arrays)
         # Stiff to the bit: with its amount at zero the second chain is carried rigidly by the first.
         object.__setattr__(both.layers[1], "amount", ((0.0, 0.0),))
@@ -100,7 +101,7 @@ class StackTest(TestCase):
         skeleton = skeleton_of(PLACES, PARENTS, NAMES)
         run, *_ = simulate(skeleton, turning_clip(0, [0.0, 0.2], [0, 1.0]), chain_setup("a", "c", wobble_rate=12.0, settle_time=480.0))
         self.assertEqual(run.substeps, 40)
-        self.assertIn("settles sooner than asked", run.notes[0])
+        self.assertIn("settles sooner than its dial says", run.notes[0])
 
     def test_a_clip_of_one_frame_and_no_clip_at_all(self):
         skeleton = skeleton_of(PLACES, PARENTS, NAMES)

@@ -9,7 +9,7 @@ from quiver.bodies.simplified import _distances
 from quiver.demo import shapes
 from quiver.errors import BadInput
 from quiver.rig import transforms
-from quiver.run.sheets import turns_of
+from quiver.run.parts.sheet import turns_of
 from tests.solids import box_surface
 
 

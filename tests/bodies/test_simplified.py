@@ -4,13 +4,14 @@ from unittest import TestCase
 
 import numpy as np
 
+from quiver.setup import edits
 from quiver.bodies import simplified
 from quiver.colliders import Collider
 from quiver.errors import BadInput
-from quiver.meeting.skins import Feeler, surface_of_collider
+from quiver.contact.skins import ClosestPointQuery, surface_of_collider
 from quiver.rig.character import Character, Mesh
 from quiver.rig.pose import rest_matrices
-from quiver.setup import Setup
+from quiver.setup.model import Setup
 from tests.makers import skeleton_of
 from tests.solids import box_surface
 
@@ -79,7 +80,7 @@ class ColliderTest(TestCase):
         np.testing.assert_allclose(surface.rest.min(0), [0.4 + GAP, 0, 0], atol=1e-6)
         np.testing.assert_allclose(surface.rest.max(0), [0.8 + GAP, 1.0, 0.4], atol=1e-6)
         points = np.array([[0.7, 0.5, 0.2], [0.7, 1.05, 0.2]])
-        distances, *_ = Feeler(surface, points).feel(surface.rest, points, np.full(2, 1.0))
+        distances, *_ = ClosestPointQuery(surface, points).feel(surface.rest, points, np.full(2, 1.0))
         np.testing.assert_allclose(distances, [-0.2, 0.05], atol=1e-6)
         self.assertEqual(surface.mesh.node, 1)
 
@@ -95,5 +96,5 @@ class ColliderTest(TestCase):
             surface_of_collider(lone, Collider("c", "c", shape="body", mesh="flat", size=(0.1,)), 1.0)
 
     def test_a_setup_has_them(self):
-        setup = Setup().with_new_collider("body", "b", mesh="boxes", size=(0.1,)).with_new_collider("hull", "h", joint="right", size=())
+        setup = edits.with_new_collider(edits.with_new_collider(Setup(), "body", "b", mesh="boxes", size=(0.1,)), "hull", "h", joint="right", size=())
         self.assertEqual([each.shape for each in setup.colliders], ["body", "hull"])

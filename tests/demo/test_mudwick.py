@@ -9,8 +9,9 @@ from quiver.demo.surface import Cone, Ellipsoid, blend, mesh_of
 from quiver.formats.gltf.reading import read_character
 from quiver.picture import picture
 from quiver.rig.pose import world_matrices
-from quiver.run.stack import Run, TakeSpec
+from quiver.run.spec import TakeSpec
 from tests.formats.validator import issues_of
+from tests.makers import Run
 
 
 class MudwickTest(TestCase):
@@ -44,7 +45,7 @@ class MudwickTest(TestCase):
         for clip in self.character.clips:
             run = Run(TakeSpec(self.character, self.setup, clip.name))
             added = np.concatenate([chunk.added for chunk in run.chunks()])
-            self.assertEqual(run.notes, [])
+            self.assertEqual(run.notes, ())
             self.assertTrue((added.max(0) > 0.001).all(), (clip.name, added.max(0)))
             self.assertLess(added.max(), 1.5)
 

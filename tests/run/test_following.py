@@ -6,17 +6,19 @@ from unittest import TestCase
 
 import numpy as np
 
+from quiver.setup import edits
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices, world_matrices
 from quiver.rig.skinning import skinned_through, subset
-from quiver.run.following import FollowerRide
-from quiver.run.stack import Run, TakeSpec
-from quiver.setup import Follower
-from quiver.setup_document import dumps, loads
-from tests.meeting.test_touching import arms
+from quiver.run.parts.riding import FollowerRide
+from quiver.run.spec import TakeSpec
+from quiver.setup.model import Follower
+from quiver.setup.document import dumps, loads
+from tests.run.test_skin_contact import arms
+from tests.makers import Run
 
 POINTS = (0, 8, 100)
 
@@ -35,14 +37,14 @@ class FrameTest(TestCase):
         solid = SimpleNamespace(
             mesh_index=0,
             vertices=row,
-            seam=np.ones(len(row)),
+            blend=np.ones(len(row)),
             layer=SimpleNamespace(id="cloth"),
             part=SimpleNamespace(lattice=lattice),
-            shifts=lambda ride, per_frame: np.tile(shifts[ride[0][0]], (count, 1)),
+            shifts=lambda moves, corners, barycentric, per_frame: np.tile(moves[corners[0]], (count, 1)),
         )
         ride = FollowerRide(character, Follower("f", "f", "lower", vertices), [solid])
         here = np.tile([0.5, 0.1, 0.0], (count, 1))
-        return (*ride.moved(here, np.tile(rest, (count, 1, 1, 1)), {"cloth": np.ones(count)}, 1), turn, places)
+        return (*ride.moved(here, np.tile(rest, (count, 1, 1, 1)), {"cloth": shifts}, {"cloth": np.ones(count)}, 1), turn, places)
 
     def test_three_points_carry_a_frame_with_its_turn(self):
         moved, turns, turn, _ = self.moved(POINTS)
@@ -69,17 +71,17 @@ class MudwickTest(TestCase):
         cls.character, _ = read_character(glb, "Mudwick")
         blanket = cls.character.mesh("blanket").positions
         cls.points = tuple(int(v) for v in np.argsort(np.linalg.norm(blanket - [0.33, 0.86, -0.12], axis=1))[:5])
-        setup = setup.with_new_follower("Girth", "blanket", cls.points)
+        setup = edits.with_new_follower(setup, "Girth", "blanket", cls.points)
         bags = replace(setup.layer("bags"), rides="follower:girth", chains=setup.layer("bags").chains[:1])
         cls.setup = replace(setup, layers=(bags, setup.layer("saddle-blanket")), preroll_frames=4.0)
 
     def test_the_bag_goes_where_the_blanket_goes(self):
         run = Run(TakeSpec(self.character, self.setup, "hop and land", 0, 30))
-        self.assertEqual([(len(stage.solids), len(stage.props)) for stage in run.stages], [(1, 0), (0, 1)])
+        self.assertEqual(run.stage_kinds(), [(0, 0, 1), (0, 1, 0)])
         chunks = list(run.chunks())
         skeleton, node = self.character.skeleton, run.props[0].node
         self.assertIn(node, run.translated)
-        keyed = run._keyed(np.arange(31))
+        keyed = run.keyed(np.arange(31))
         final = keyed.copy()
         final.rotations[:, run.rotated] = np.concatenate([chunk.rotations for chunk in chunks])
         final.translations[:, run.translated] = np.concatenate([chunk.translations for chunk in chunks])
@@ -96,7 +98,7 @@ class MudwickTest(TestCase):
     def test_the_document_keeps_it_and_removing_it_lets_go(self):
         again = loads(dumps(self.setup))
         self.assertEqual(again, self.setup)
-        self.assertEqual(again.without_follower("girth").layer("bags").rides, "")
+        self.assertEqual(edits.without_follower(again, "girth").layer("bags").rides, "")
         for fault in ('"mesh": 7', '"vertices": []'):
             name = fault.split(":")[0]
             text = dumps(self.setup)
@@ -111,5 +113,5 @@ class MudwickTest(TestCase):
         chain = replace(self.setup.layer("bags"), id="spine", name="Spine", kind="chain", chains=(), values={})
         pick = type(self.setup.layer("bags").chains[0])("hips", "spine_2")
         setup = replace(self.setup, layers=(replace(chain, chains=(pick,)), self.setup.layer("saddle-blanket")))
-        with self.assertRaisesRegex(BadInput, "a circle"):
+        with self.assertRaisesRegex(BadInput, "in a circle"):
             Run(TakeSpec(self.character, setup, "walk"))

@@ -5,16 +5,18 @@ from unittest import TestCase
 
 import numpy as np
 
+from quiver.setup import edits
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
 from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_through
-from quiver.run.following import FleshRide
-from quiver.run.stack import Run, TakeSpec
-from quiver.setup import ChainPick
-from quiver.setup_document import dumps, loads
+from quiver.run.parts.riding import FleshRide
+from quiver.run.spec import TakeSpec
+from quiver.setup.model import ChainPick
+from quiver.setup.document import dumps, loads
+from tests.makers import Run
 
 
 class RidingTest(TestCase):
@@ -24,7 +26,7 @@ class RidingTest(TestCase):
         cls.character, _ = read_character(glb, "Mudwick")
         # In the demo the bell is a prop.
         bell = replace(cls.setup.layer("tail"), id="bell", name="Bell", chains=(ChainPick("bell_1", "bell_1"),))
-        cls.setup = cls.setup.with_layer(bell)
+        cls.setup = edits.with_layer(cls.setup, bell)
 
     def setup_of(self, *layers):
         return replace(self.setup, layers=layers, preroll_frames=6.0)
@@ -38,20 +40,20 @@ class RidingTest(TestCase):
         bell = replace(self.setup.layer("bell"), rides="belly")
         bell = replace(bell, values=bell.values | stiff)
         run = self.run_of(bell, belly)
-        self.assertEqual([(bool(stage.wave), len(stage.solids)) for stage in run.stages], [(False, 1), (True, 0)])
-        root = int(run.waves[0].paths[0].point_nodes[0])
+        self.assertEqual(run.stage_kinds(), [(0, 0, 1), (1, 0, 0)])
+        root = int(run.chains[0].paths[0].point_nodes[0])
         self.assertIn(root, run.translated)
-        self.assertIn("Bell: where it hangs nothing is free to move, so it is not taken along", run.notes)
+        self.assertIn("Bell: the points it is attached to do not move, so it stays on its joints", run.notes)
         # The bell is nearest to flesh that is held; hang it where it is loosest.
-        solid = run.solids[0]
+        solid = run.soft_bodies[0]
         tets = solid.part.lattice.tets
         ride = FleshRide(solid, solid.part.lattice.nodes[tets[np.argmin(solid.body.holds[tets].sum(1))]].mean(0) / solid.scale)
-        corners, shares = ride.ride
+        corners, shares = ride.point
         np.testing.assert_allclose(shares, 0.25, atol=1e-6)
-        run.stages[1].rides[root] = ride
+        run.plan.stages[1].rides[root] = ride
         chunks = list(run.chunks())
         skeleton = self.character.skeleton
-        keyed = run._keyed(np.arange(21))
+        keyed = run.keyed(np.arange(21))
         moved = keyed.copy()
         moved.rotations[:, run.rotated] = np.concatenate([chunk.rotations for chunk in chunks])
         moved.translations[:, run.translated] = np.concatenate([chunk.translations for chunk in chunks])
@@ -71,14 +73,14 @@ class RidingTest(TestCase):
     def test_a_circle_is_refused_with_its_path(self):
         pick = ChainPick("hips", "chest")
         back = replace(self.setup.layer("bell"), id="back", name="Back", chains=(pick,), rides="belly")
-        with self.assertRaisesRegex(BadInput, "“Back” hangs on “Flesh”, “Flesh” hangs on “Back”: a circle"):
+        with self.assertRaisesRegex(BadInput, "in a circle: “Back” follows “Flesh”, “Flesh” follows “Back”"):
             self.run_of(replace(self.setup.layer("belly"), name="Flesh"), back)
 
     def test_the_document_keeps_what_rides_and_refuses_what_is_no_volume(self):
-        setup = self.setup.with_layer(replace(self.setup.layer("bell"), rides="belly"))
+        setup = edits.with_layer(self.setup, replace(self.setup.layer("bell"), rides="belly"))
         self.assertEqual(loads(dumps(setup)).layer("bell").rides, "belly")
-        self.assertEqual(setup.without_layer("belly").layer("bell").rides, "")
-        with self.assertRaisesRegex(BadInput, "rides: expected the id of a volume"):
+        self.assertEqual(edits.without_layer(setup, "belly").layer("bell").rides, "")
+        with self.assertRaisesRegex(BadInput, "rides: expected the id of a soft volume"):
             loads(dumps(setup).replace('"rides": "belly"', '"rides": "barbels"'))
 
 
@@ -96,9 +98,9 @@ class FinalSkinTest(TestCase):
         """The final skin's places (F, V, 3) and the keyed ones, with a final skin of these levels; None for none."""
         setup = self.setup
         if levels is not None:
-            setup = setup.with_new_region("Shown", "skin", len(levels), regions.encode(levels), True)
+            setup = edits.with_new_region(setup, "Shown", "skin", len(levels), regions.encode(levels), True)
         run = Run(TakeSpec(self.character, setup, "hop and land", 8, 14))
-        pose = run._keyed(np.arange(8, 15))
+        pose = run.keyed(np.arange(8, 15))
         keyed = skinned_through(self.mesh, world_matrices(self.character.skeleton, pose))
         chunks = list(run.chunks())
         pose.rotations[:, run.rotated] = np.concatenate([chunk.rotations for chunk in chunks])
@@ -134,10 +136,10 @@ class FinalSkinTest(TestCase):
 
     def test_two_for_one_mesh_and_a_volume_of_one_are_refused(self):
         levels = regions.encode(regions.nothing(len(self.mesh.positions)))
-        setup = self.setup.with_new_region("Shown", "skin", len(self.mesh.positions), levels, True)
+        setup = edits.with_new_region(self.setup, "Shown", "skin", len(self.mesh.positions), levels, True)
         self.assertTrue(loads(dumps(setup)).region("shown").is_final)
         with self.assertRaisesRegex(BadInput, "one final skin"):
-            setup.with_new_region("Twice", "skin", len(self.mesh.positions), levels, True)
-        with self.assertRaisesRegex(BadInput, "expected a region that says where flesh is soft"):
-            setup.with_new_soft("volume", "shown")
+            edits.with_new_region(setup, "Twice", "skin", len(self.mesh.positions), levels, True)
+        with self.assertRaisesRegex(BadInput, "expected a region that is soft"):
+            edits.with_new_soft(setup, "volume", "shown")
         self.assertFalse(setup.moves_like(self.setup))

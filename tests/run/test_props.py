@@ -5,15 +5,16 @@ from unittest import TestCase
 
 import numpy as np
 
+from quiver.setup import edits
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.rig.character import Character, Mesh
 from quiver.rig.pose import world_matrices
-from quiver.run.stack import Run, TakeSpec
-from quiver.setup import ChainPick, Setup
-from quiver.setup_document import dumps, loads
-from tests.makers import moving_clip, skeleton_of
+from quiver.run.spec import TakeSpec
+from quiver.setup.model import ChainPick, Setup
+from quiver.setup.document import dumps, loads
+from tests.makers import Run, clips_of, moving_clip, skeleton_of
 from tests.solids import box_surface
 
 
@@ -66,22 +67,22 @@ class MudwickTest(TestCase):
         self.assertLess(centre[:, 1].max(), 0.0)
 
     def test_let_go_it_falls_and_lies_on_the_ground(self):
-        ground = self.setup.with_new_collider("ground", "Ground").colliders[-1:]
+        ground = edits.with_new_collider(self.setup, "ground", "Ground").colliders[-1:]
         run, chunks = self.run_of(self.layer(joint="free"), clip="idle", frames=60, colliders=ground)
         world, keyed = self.world_of(run, chunks)
         bag = self.skeleton.index("bag_l")
         self.assertIn(bag, run.translated)
         self.assertLess(world[-1, bag, 1, 3], keyed[-1, bag, 1, 3] - 0.3)
-        depths = np.concatenate([chunk.clips for chunk in chunks])[:, 0, 0]
+        depths = clips_of(chunks, "bags")[0][:, 0]
         self.assertLess(depths[-10:].max(), 2e-3)
         self.assertLess(np.abs(np.diff(world[-8:, bag, :, 3], axis=0)).max(), 2e-3)
 
     def test_what_hangs_on_a_prop_comes_after_it(self):
         run, _ = self.run_of(self.setup.layer("belly"), self.layer("bell"), frames=2)
-        self.assertEqual([(len(stage.props), len(stage.solids)) for stage in run.stages], [(1, 1)])
+        self.assertEqual(run.stage_kinds(), [(0, 1, 1)])
         chain = replace(self.setup.layer("tail"), chains=(ChainPick("bell_2", "bell_2"),))
         run, chunks = self.run_of(chain, self.layer("bell"), frames=4)
-        self.assertEqual([(len(stage.props), bool(stage.wave)) for stage in run.stages], [(1, False), (0, True)])
+        self.assertEqual(run.stage_kinds(), [(0, 1, 0), (1, 0, 0)])
         self.assertTrue(np.isfinite(chunks[-1].rotations).all())
 
     def test_what_cannot_be_is_refused(self):
@@ -105,14 +106,14 @@ class KnockTest(TestCase):
         meshes = tuple(Mesh(name, node, (places - 0.1).astype(np.float32), triangles) for node, name in enumerate(("low", "high")))
         character = Character("boxes", skeleton, meshes, (moving_clip(0, [0.0, 1.0], [(0, 1, 0), (0, 1, 0)]),))
         heights = {}
-        for knocks in ("no", "yes"):
+        for collision in ("off", "on"):
             setup = replace(Setup(), preroll_frames=0.0)
             for name, gravity in (("low", 10.0), ("high", 100.0)):
-                setup = setup.with_new_chain(ChainPick(name, name), kind="prop")
+                setup = edits.with_new_chain(setup, ChainPick(name, name), kind="prop")
                 layer = setup.layers[-1]
-                values = layer.values | {"joint": "free", "gravity": gravity, "knocks": knocks}
-                setup = setup.with_layer(replace(layer, values=values))
+                values = layer.values | {"joint": "free", "gravity": gravity, "prop_collision": collision}
+                setup = edits.with_layer(setup, replace(layer, values=values))
             chunks = list(Run(TakeSpec(character, setup, "clip")).chunks())
-            heights[knocks] = np.concatenate([chunk.translations for chunk in chunks])[:14, :, 1]
-        self.assertLess((heights["no"][:, 1] - heights["no"][:, 0]).min(), 0.0)
-        self.assertGreater((heights["yes"][:, 1] - heights["yes"][:, 0]).min(), 0.19)
+            heights[collision] = np.concatenate([chunk.translations for chunk in chunks])[:14, :, 1]
+        self.assertLess((heights["off"][:, 1] - heights["off"][:, 0]).min(), 0.0)
+        self.assertGreater((heights["on"][:, 1] - heights["on"][:, 0]).min(), 0.19)

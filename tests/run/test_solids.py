@@ -9,14 +9,15 @@ from quiver.bodies import conforming, lattice, volume
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
-from quiver.meeting.softs import OwnContacts
+from quiver.contact.softs import OwnContacts
 from quiver.mesh.topology import outer_faces
 from quiver.rig.pose import world_matrices
 from quiver.ring import ring_test, swing_of
-from quiver.run.parts import surface_of
-from quiver.run.stack import Run, TakeSpec
+from quiver.run.parts.sources import surface_of
+from quiver.run.spec import TakeSpec
 from quiver.sim import solid
 from tests.solids import box_surface
+from tests.makers import Run
 
 
 class SwingTest(TestCase):
@@ -51,10 +52,10 @@ class RingTest(TestCase):
     def test_it_says_why_where_nothing_swings(self):
         ring = self.ring(settle_time=2.0)
         self.assertIsNone(ring.rate)
-        self.assertIn("dies out", ring.reason)
+        self.assertIn("settles before", ring.reason)
         with self.assertRaisesRegex(BadInput, "held everywhere"):
             self.ring(hold_gain=0.0)
-        with self.assertRaisesRegex(BadInput, "expected a volume"):
+        with self.assertRaisesRegex(BadInput, "expected a soft volume"):
             ring_test(self.character, self.setup, self.setup.layer("bell"))
 
 
@@ -75,9 +76,9 @@ class SolidTest(TestCase):
     def test_the_seam_to_what_is_out_is_smooth(self):
         run, offsets = self.offsets()
         size = np.linalg.norm(offsets, axis=2).max(0)
-        part, solid = run.solids[0].part, run.solids[0]
+        part, solid = run.soft_bodies[0].part, run.soft_bodies[0]
         self.assertGreater(size.max(), 0.03)
-        self.assertLess(size[solid.seam < 0.01].max(), 0.02 * size.max())
+        self.assertLess(size[solid.blend < 0.01].max(), 0.02 * size.max())
         # No edge of the skin is torn: neighbours differ by little against the greatest move.
         slot = np.full(len(part.mesh.positions), -1)
         slot[part.lattice.vertices] = np.arange(len(size))
@@ -90,7 +91,7 @@ class SolidTest(TestCase):
         self.assertLess(np.abs(held).max(), 1e-5)
         run, painted = self.offsets()
         _, inverted = self.offsets(loose="inverted")
-        level = run.solids[0].part.levels[run.solids[0].part.lattice.vertices]
+        level = run.soft_bodies[0].part.levels[run.soft_bodies[0].part.lattice.vertices]
         shy = level < np.quantile(level, 0.2)
         sizes = [np.linalg.norm(offsets, axis=2).max(0) for offsets in (painted, inverted)]
         self.assertGreater(sizes[0][~shy].mean(), 2.0 * sizes[0][shy].mean())
@@ -99,11 +100,11 @@ class SolidTest(TestCase):
     def test_a_still_pose_is_as_keyed_where_it_settles_in_the_pose(self):
         def settled(shape):
             run, _ = self.offsets("hop and land", shape=shape)
-            solid = run.solids[0]
-            world = world_matrices(self.character.skeleton, run._keyed(np.array([9])))
+            solid = run.soft_bodies[0]
+            world = world_matrices(self.character.skeleton, run.keyed(np.array([9])))
             solid.start(world[0])
-            moved, _ = solid.advance(np.repeat(world, 60 * run.substeps, 0), np.zeros(60, bool), 60)
-            return np.linalg.norm(solid.offsets(moved, np.ones(60))[-1], axis=1).max()
+            solid.advance(np.repeat(world, 60 * run.substeps, 0), np.zeros(60, bool), 60)
+            return np.linalg.norm(solid.offsets({"moves": solid.moves}, np.ones(60))[-1], axis=1).max()
 
         own, keyed = settled("rest"), settled("pose")
         self.assertGreater(own, 0.05)
@@ -116,7 +117,7 @@ class SolidTest(TestCase):
         layer = replace(self.setup.layer("belly"), built=conforming.encode(coarse.nodes, coarse.tets))
         sizes = []
         for metres in (1.0, 0.1):
-            part = Run(TakeSpec(self.character, replace(self.setup, layers=(layer,), metres_per_unit=metres), "walk", 0, 3)).solids[0].part
+            part = Run(TakeSpec(self.character, replace(self.setup, layers=(layer,), metres_per_unit=metres), "walk", 0, 3)).soft_bodies[0].part
             self.assertEqual(part.findings(), [])
             sizes.append((len(part.lattice.tets), round(part.edge / metres, 6)))
         self.assertEqual(*sizes)

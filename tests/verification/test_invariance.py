@@ -4,10 +4,11 @@ from unittest import TestCase
 
 import numpy as np
 
+from quiver.setup import edits
 from quiver.rig import transforms
 from quiver.rig.clip import Channel, Clip
-from quiver.setup import ChainPick, Setup
-from tests.makers import chain_setup, moving_clip, simulate, skeleton_of, still_clip, straight, turning_clip, world_of
+from quiver.setup.model import ChainPick, Setup
+from tests.makers import Run, chain_setup, moving_clip, simulate, skeleton_of, still_clip, straight, turning_clip, world_of
 
 CURLED = [np.zeros(3), np.zeros(3), *(0.1 * np.array([np.cos(a), np.sin(a), 0.3]) for a in (0.0, 0.4, 0.9, 1.2, 1.3))]
 
@@ -55,7 +56,7 @@ class StillTest(TestCase):
 class RepeatTest(TestCase):
     def test_two_runs_and_any_number_of_threads_give_the_same_bits(self):
         from quiver.rig.character import Character  # noqa: PLC0415
-        from quiver.run.stack import Run, TakeSpec  # noqa: PLC0415
+        from quiver.run.spec import TakeSpec  # noqa: PLC0415
 
         places, parents, names = [np.zeros(3)], [-1], ["base"]
         for chain in range(300):
@@ -68,7 +69,7 @@ class RepeatTest(TestCase):
         skeleton = skeleton_of(places, parents, names)
         setup = Setup(preroll_frames=0.0)
         for chain in range(300):
-            setup = setup.with_new_chain(ChainPick(f"c{chain}_0"))
+            setup = edits.with_new_chain(setup, ChainPick(f"c{chain}_0"))
         clip = turning_clip(0, [0.0, 0.2, 0.4], [0.0, 1.0, -0.4])
         character = Character("many", skeleton, (), (clip,))
         results = []
@@ -147,10 +148,10 @@ class JumpTest(TestCase):
         skeleton = straight(3, 0.02)
         times = np.arange(25) / 24.0
         run, *_ = simulate(skeleton, moving_clip(0, times, np.stack([8.0 * times, 0 * times, 0 * times], 1)), chain_setup())
-        frames = run._keyed(np.arange(25))
+        frames = run.keyed(np.arange(25))
         from quiver.rig.pose import world_matrices  # noqa: PLC0415
 
-        self.assertFalse(run.waves[0].jumps(world_matrices(skeleton, frames)).any())
+        self.assertFalse(run.chains[0].jumps(world_matrices(skeleton, frames)).any())
 
 
 class SturdyTest(TestCase):

@@ -4,13 +4,14 @@ from unittest import TestCase, mock
 
 import numpy as np
 
+from quiver.setup import edits
 from quiver.bodies import sheet
 from quiver.bodies.chain import GRAVITY
 from quiver.kernels import contacts, soft
-from quiver.meeting.softs import OwnContacts, SoftContacts
-from quiver.setup import Setup
+from quiver.contact.softs import OwnContacts, SoftContacts
+from quiver.setup.model import Setup
 from quiver.sim import solid
-from tests.makers import contacts_of
+from tests.makers import Run, contacts_of
 from tests.solids import plain_steps
 
 SUBSTEPS, DT = 12, 1.0 / 288.0
@@ -103,7 +104,7 @@ class DrapeTest(TestCase):
         nodes, triangles, _ = strip(1.2, 1.2, (28, 28), lambda n: np.zeros(len(n)))
         nodes = nodes - [0.6, -0.42, 0.6]
         body = sheet.build(nodes, triangles, np.zeros(len(nodes)), 0.01, 0.02, 3.0)
-        contacts = contacts_of(Setup().with_new_collider("ball", "Ball", size=(0.4,)))
+        contacts = contacts_of(edits.with_new_collider(Setup(), "ball", "Ball", size=(0.4,)))
         every, ends = np.arange(len(nodes)), np.tile([1.0, 0.0, 0.0, 0.0], (len(nodes), 1))
         touching = SoftContacts(contacts, np.array([0]), [], nodes, np.repeat(every[:, None], 4, 1), ends, 0.002)
         touching.start(np.zeros((1, 3, 4)), DT)

@@ -1,0 +1,53 @@
+"""What rigid things meet: simple colliders and skins."""
+
+import numpy as np
+
+from quiver.kernels.contacts import FRAME
+from quiver.contact.contacts import ColliderTracks, joined
+from quiver.contact.skins import SkinContacts
+from quiver.rig import transforms
+from quiver.sim.rigid import NO_SPOTS
+from quiver.sim.varying import Varying
+
+
+class PropContacts(Varying):
+    """What a rigid thing meets. ``met`` the simple colliders (indices), ``skins`` (Skins), body (PropBody)."""
+
+    INSIDE = ("shapes", "skins")
+
+    def __init__(self, contacts, met, skins, body):
+        self.shapes, self.points = ColliderTracks(contacts, met), body.own_points
+        self.reaches = np.ascontiguousarray(contacts.reaches(body.points)[:, met])
+        self.skins = [SkinContacts(skin, body.points, 0.0, skin.felt) for skin in skins]
+        self.nodes = contacts.nodes_of(met, skins)
+
+    def start(self, world):
+        """Begin in node matrices (J, 3, 4)."""
+        for part in (self.shapes, *self.skins):
+            part.start(world)
+
+    def appear(self, world, nodes):
+        """As `ColliderTracks.appear`."""
+        self.shapes.appear(world, nodes)
+
+    def ready(self, world, jumped, per_frame, skin_world=None):
+        """Take the node matrices (S, J, 3, 4) of some frames; skin_world those of the skins, if others."""
+        self._rows, self._per_frame = self.shapes.rows(world, jumped, per_frame), per_frame
+        for skin in self.skins:
+            skin.ready(world if skin_world is None else skin_world, jumped, per_frame)
+
+    def touches(self, frame):
+        """The colliders in a frame, as `advance` of sim/rigid.py takes them."""
+        rows = self._rows[frame * self._per_frame : (frame + 1) * self._per_frame]
+        return self.reaches, np.ascontiguousarray(rows).reshape(-1, FRAME), self.shapes.shapes
+
+    def spots(self, frame, state, keyed, seconds):
+        """What may touch of the skins in a frame of so many seconds, likewise; state (13,), keyed (7,) the place and turn at its end."""
+        if not self.skins:
+            return NO_SPOTS
+        here, there = (
+            each[:3] + transforms.rotate(np.broadcast_to(each[3:7], (len(self.points), 4)), self.points) for each in (state, keyed)
+        )
+        spin = np.cross(np.broadcast_to(state[10:], self.points.shape), here - state[:3])
+        way = np.linalg.norm(there - here, axis=1) + np.linalg.norm(state[7:10] + spin, axis=1) * seconds
+        return joined([skin.spots(frame, here, way) for skin in self.skins], NO_SPOTS)

@@ -1,0 +1,139 @@
+"""What soft bodies meet, solids and sheets: simple colliders, skins, and a sheet itself."""
+
+import numpy as np
+from scipy.spatial import KDTree
+
+from quiver.kernels import contacts as kernel
+from quiver.contact.contacts import ColliderTracks, joined
+from quiver.contact.skins import NEAR, SkinContacts
+from quiver.sim.packing import spots_in_lanes
+from quiver.sim.solid import NO_HELD, NO_PAIRS, NO_SPOT_LANES, NO_SPOTS
+from quiver.sim.varying import Varying
+
+OWN_SPACING, OWN_NEIGHBOURS, FARTHEST_OWN = 0.8, 2.2, 1.5
+"""Particles of one sheet keep so many edges apart; closer at rest than so many they are neighbours; and no more of those are looked at."""
+OWN_GRIP = 0.3
+"""Coefficient of friction of a sheet with itself."""
+
+
+class Carried:
+    """R points that particles carry: corners int (R, 4) and shares (R, 4)."""
+
+    def __init__(self, corners, shares):
+        self.corners, self.shares = np.ascontiguousarray(corners, np.int32), np.ascontiguousarray(shares, float)
+        self.is_single = bool((self.shares[:, 0] == 1.0).all())
+
+    def of(self, values):
+        """Values of particles (N, 3) at the points (R, 3)."""
+        if self.is_single:
+            return values[self.corners[:, 0]].astype(float)
+        return np.einsum("rc,rck->rk", self.shares, values[self.corners].astype(float))
+
+    def places(self, state):
+        """Where the points are (R, 3) [m], from a SolidState."""
+        return self.of(state.positions)
+
+    def way(self, state, keyed_moves, seconds):
+        """How far each point may move (R,) [m] in so many seconds in which its keyed place moves by those of the particles, (N, 3)."""
+        return np.linalg.norm(self.of(keyed_moves), axis=1) + np.linalg.norm(self.of(state.velocities[:, :3]), axis=1) * seconds
+
+
+class SurfaceContacts(ColliderTracks):
+    """What a soft body's surface meets of the simple shapes: L of the colliders.
+
+    met      the colliders (indices); carried (Carried) its points, surface (R, 3) they in the rest pose, thickness around them [m]
+    """
+
+    def __init__(self, contacts, met, carried, surface, thickness):
+        super().__init__(contacts, met)
+        self.carried = carried
+        self.reaches = contacts.reaches(surface, np.full(len(surface), thickness))[:, met]
+
+    def ready(self, world, jumped, per_frame):
+        """Take the node matrices (S, J, 3, 4) of some frames."""
+        self._frames, self._per_frame = self.rows(world, jumped, per_frame), per_frame
+
+    def touches(self, frame, state, way):
+        """What may touch in a frame, as `push_held` takes it; way (R,) is how far each point may move in it [m]."""
+        frames = self._frames[frame * self._per_frame : (frame + 1) * self._per_frame]
+        places = self.carried.places(state)
+        far = np.empty((len(places), len(self.met))), np.empty((len(places), len(self.met)))
+        for out, at in zip(far, (np.roll(frames[0], 12, axis=1), frames[-1]), strict=True):
+            kernel.distances(places, np.ascontiguousarray(at), self.shapes, out)
+        rows, which = np.nonzero(np.minimum(*far) < self.reaches + (1.5 * way + NEAR)[:, None])
+        carried = self.carried
+        arrays = (places[rows], carried.corners[rows], carried.shares[rows], which.astype(np.int32), self.reaches[rows, which])
+        return (*arrays, np.ascontiguousarray(frames).reshape(-1, kernel.FRAME), self.shapes)
+
+
+class SoftContacts(Varying):
+    """All that a soft body meets. ``met`` the simple colliders (indices), ``skins`` (Skins); others as SurfaceContacts."""
+
+    INSIDE = ("shapes", "skins")
+
+    def __init__(self, contacts, met, skins, surface, corners, shares, thickness):
+        self.carried = Carried(corners, shares)
+        self.shapes = SurfaceContacts(contacts, met, self.carried, surface, thickness) if len(met) else None
+        self.skins = [SkinContacts(skin, surface, thickness) for skin in skins]
+        self.nodes = contacts.nodes_of(met, skins)
+
+    @property
+    def _parts(self):
+        return [*([self.shapes] if self.shapes else []), *self.skins]
+
+    def start(self, world, dt):
+        """Begin in node matrices (J, 3, 4), for substeps of ``dt`` [s]."""
+        self.dt = dt
+        for part in self._parts:
+            part.start(world)
+
+    def ready(self, world, jumped, per_frame, skin_world=None):
+        """Take the node matrices (S, J, 3, 4) of some frames; skin_world those of the skins, if others."""
+        self.seconds = per_frame * self.dt
+        if self.shapes:
+            self.shapes.ready(world, jumped, per_frame)
+        for skin in self.skins:
+            skin.ready(world if skin_world is None else skin_world, jumped, per_frame)
+
+    def touches(self, frame, state, keyed_moves):
+        """What may touch in a frame, as `advance` of sim/solid.py takes it; keyed_moves (N, 3) [m] of the particles in it."""
+        carried = self.carried
+        way, places = carried.way(state, keyed_moves, self.seconds), carried.places(state)
+        held = self.shapes.touches(frame, state, way) if self.shapes else NO_HELD
+        spots = []
+        for skin in self.skins:
+            rows, *near = skin.spots(frame, places, way)
+            spots.append((places[rows], carried.corners[rows], carried.shares[rows], *near))
+        if not carried.is_single:
+            return held, joined(spots, NO_SPOTS), NO_SPOT_LANES, NO_PAIRS
+        # What is one particle each goes sixteen at a time; each skin begins a block, so that none has a particle twice.
+        return held, NO_SPOTS, joined([spots_in_lanes(each, len(state.positions)) for each in spots], NO_SPOT_LANES), NO_PAIRS
+
+
+class OwnContacts:
+    """What a soft body meets of itself: particles (N, 3) at rest [m], ``edge`` apart on average, that are no neighbours.
+
+    They keep as far apart as the body is thick, or so far that none slips through between others; what is closer at rest may stay so.
+    own int (n,) are the particles that may touch at all; pieces (N,) say which hang together: those of two are never neighbours.
+    """
+
+    def __init__(self, rest, edge, thickness, own=None, pieces=None):
+        self.rest, self.reach, self.neighbours = rest, max(thickness, OWN_SPACING * edge), OWN_NEIGHBOURS * edge
+        self.own = np.arange(len(rest)) if own is None else own
+        self.pieces = np.zeros(len(rest), int) if pieces is None else pieces
+
+    def touches(self, state, keyed_moves, seconds):
+        """As `push_pairs` takes it; keyed_moves (N, 3) [m] of the particles in a frame of so many seconds."""
+        places = state.positions
+        way = np.linalg.norm(keyed_moves - keyed_moves.mean(0), axis=1)
+        way += np.linalg.norm(state.velocities[:, :3] - state.velocities[:, :3].mean(0), axis=1) * seconds
+        # What is fast may be looked up too late; it must still not cost a look at everything.
+        around = self.reach + NEAR + min(2.0 * float(way.max(initial=0.0)), FARTHEST_OWN * self.neighbours)
+        pairs = self.own[KDTree(places[self.own]).query_pairs(around, output_type="ndarray")].astype(np.int32)
+        first, second = pairs[np.lexsort(pairs.T[::-1])].T
+        at_rest = np.linalg.norm(self.rest[first] - self.rest[second], axis=1)
+        ways = places[second] - places[first]
+        near = np.linalg.norm(ways, axis=1) < self.reach + NEAR + 1.5 * (way[first] + way[second])
+        kept = near & ((at_rest > self.neighbours) | (self.pieces[first] != self.pieces[second]))
+        pairs = np.ascontiguousarray(np.stack([first, second], 1)[kept])
+        return pairs, np.ascontiguousarray(ways[kept]), np.minimum(self.reach, at_rest[kept]), OWN_GRIP

@@ -1,0 +1,69 @@
+"""What a kind of layer is: everything that the rest of the program knows of it."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from quiver.errors import BadInput
+
+JOINTS, REGION = "joints", "region"
+"""What a layer is made of: chains of joints, or a region of a mesh."""
+POSE_FILTER, PART, SKIN_FILTER = "pose_filter", "part", "skin_filter"
+"""When a run comes to a layer: before the simulation, in it, or on the finished skin."""
+OPTIONAL_FIELDS = ("rides", "built", "other", "form")
+"""Fields of the document that only some kinds have."""
+
+
+@dataclass(frozen=True)
+class LayerKind:
+    """A kind of layer.
+
+    name      what the document calls it; label and summary are shown
+    made_of   JOINTS or REGION; picks_many whether one pick is a whole chain (else one joint)
+    dials     Dials and Choices in the panel's order; presets {name: {dial: value}}
+    fields    which of OPTIONAL_FIELDS its document has
+    stage     POSE_FILTER, PART or SKIN_FILTER
+    meets     whether it collides; is_soft whether it moves vertices by simulation
+    build     (PlanContext, layers of this kind) → units for the schedule (PART) or filters; Raises BadInput
+    measures  names of what a take tells of it besides the added motion: "volume", "area", "stretch", "clip", "cost"
+    panel     template of the part of the panel above the dials
+    kept_dials dials that belong to one region: copying the feel of another layer leaves them
+    """
+
+    name: str
+    label: str
+    summary: str
+    made_of: str
+    dials: tuple
+    build: Callable
+    presets: Mapping = field(default_factory=dict)
+    fields: frozenset = frozenset()
+    stage: str = PART
+    meets: bool = True
+    is_soft: bool = False
+    picks_many: bool = False
+    carries: bool = False
+    measures: tuple = ()
+    panel: str = "motion/kinds/plain.html"
+    kept_dials: tuple = ()
+
+    @cached_property
+    def _by_name(self):
+        return {dial.name: dial for dial in self.dials}
+
+    def dial(self, name):
+        """The dial of that name. Raises BadInput."""
+        if name not in self._by_name:
+            raise BadInput(f"expected a dial of the kind “{self.label}”, got “{name}”")
+        return self._by_name[name]
+
+    @property
+    def defaults(self):
+        """All dials at their default, as a dict."""
+        return {dial.name: dial.default for dial in self.dials}
+
+    def preset(self, name):
+        """All dials as a preset sets them; those that it does not name are at their default. Raises BadInput."""
+        if name not in self.presets:
+            raise BadInput(f"expected one of {', '.join(self.presets)}, got “{name}”")
+        return self.defaults | {dial: self.dial(dial).checked(value) for dial, value in self.presets[name].items()}

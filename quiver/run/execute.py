@@ -1,0 +1,259 @@
+"""Walking a plan: parts are simulated stage by stage, or taken from the results of earlier runs; then the skin, then the measures."""
+
+import time
+from dataclasses import replace
+from functools import partial
+
+import numpy as np
+
+from quiver.errors import Unstable
+from quiver.rig import transforms
+from quiver.rig.pose import world_matrices
+from quiver.run.parts.part import Frames
+from quiver.run.spec import TakeChunk
+from quiver.threads import at_once
+
+
+class Execution:
+    """One walk through a Plan, frame after frame. ``results`` (Results) are looked up and added to; None keeps nothing.
+
+    source  where the keyed pose comes from, the plan's own clip if not said
+    """
+
+    def __init__(self, plan, results=None, threads=None, source=None):
+        self.plan, self.results, self.threads = plan, results, threads
+        self.source, self.skeleton = source or plan.source, plan.skeleton
+        self.running = {node: node.part.fresh() for node in plan.nodes}
+        # The state after the latest frames of what was taken from the results, and so not simulated.
+        self._behind = {}
+
+    def start(self, world):
+        """Begin at rest in a pose: node matrices (J, 3, 4)."""
+        for part in self.running.values():
+            part.start(world)
+        self._behind.clear()
+
+    def chunks(self, keep_going=lambda: True):
+        """Yield TakeChunks from the take's first frame to its last; ends early where ``keep_going()`` is false. Raises Unstable."""
+        plan, first = self.plan, self.plan.spec.first_frame
+        self.start(self._world_at([plan.blocks[0]])[0])
+        for block, at, end in plan.pieces():
+            if not keep_going():
+                return
+            began = time.perf_counter()
+            frames, keyed_world, outputs, seconds = self.simulate(block, at, end, self._jumps(at, end))
+            shown = slice(max(first - at, 0), min(plan.last_frame + 1, end) - at)
+            if shown.start < shown.stop:
+                yield self.chunk(frames, keyed_world, outputs, seconds, shown, began)
+
+    def simulate(self, block, at, end, jumped):
+        """Simulate frames at..end-1, of the block that begins at another, stage by stage.
+
+        jumped {node: in which frames its root jumps}. Returns Frames, the keyed world (F, J, 3, 4) at them, {node: outputs} and
+        {node: seconds}. Raises Unstable.
+        """
+        plan, per_frame = self.plan, self.plan.substeps
+        # Frame numbers of all substeps; the last of each frame is that frame exactly.
+        inside = np.arange(1 - per_frame, 1) / per_frame
+        pose = self.source.pose((np.arange(at, end)[:, None] + inside).ravel())
+        world = world_matrices(self.skeleton, pose)
+        ends = slice(per_frame - 1, None, per_frame)
+        origin = world[0] if block == at else self._world_at([block - 1.0 + 1.0 / per_frame])[0]
+        frames = Frames(pose, world, pose[ends].copy(), at, per_frame, origin, world)
+        keyed, keyed_world = _Keyed(self.skeleton, pose, world), world[ends].copy()
+        outputs, seconds = {}, {}
+        for stage in plan.stages:
+            self._ride(stage, frames, outputs)
+            for node in stage.driving:
+                outputs[node], seconds[node] = self._result(node, keyed.seen_by(node, frames), jumped, end)
+            for node in stage.driving:
+                self.running[node].apply(frames, outputs[node], node.every)
+            if stage.driving and stage.driving[0].every == 1:
+                frames.world = world_matrices(self.skeleton, frames.pose)
+            # Soft bodies of one stage do not need each other. What is cut for two threads has both for itself.
+            small = [node for node in stage.soft if not node.part.is_cut]
+            alone = [[node] for node in stage.soft if node not in small]
+            for nodes in (*alone, *([small] if small else [])):
+                calls = [partial(self._result, node, keyed.seen_by(node, frames), jumped, end) for node in nodes]
+                for node, result in zip(nodes, at_once(calls, self.threads), strict=True):
+                    outputs[node], seconds[node] = result
+        return frames, keyed_world, outputs, seconds
+
+    def _result(self, node, frames, jumped, end):
+        """The outputs of one node, and the seconds that they took when they were simulated."""
+        key = node.digest, frames.at, end
+        known = self._known(key)
+        if known is not None:
+            self._behind[node] = known["state"]
+            return known["outputs"], known["seconds"]
+        part = self.running[node]
+        if node in self._behind:
+            part.restore(self._behind.pop(node))
+        began = time.perf_counter()
+        try:
+            outputs = part.simulate(frames, jumped[node], node.every, self.threads)
+        except Unstable as error:
+            raise Unstable(error.layer, frames.at + error.frame, error.reason) from error
+        seconds = time.perf_counter() - began
+        if self.results is not None:
+            self._keep({"outputs": outputs, "seconds": seconds, "state": part.snapshot()}, key)
+        return outputs, seconds
+
+    def _known(self, key):
+        return self.results.get(*key) if self.results is not None else None
+
+    def _keep(self, value, key):
+        if self.results is not None:
+            self.results.put(value, *key)
+
+    def _world_at(self, frames):
+        return world_matrices(self.skeleton, self.source.pose(np.array(frames)))
+
+    def _jumps(self, at, end):
+        """{node: in which of the frames at..end-1 its root jumps}; whether one is a jump depends on the frames around it."""
+        plan = self.plan
+        low, high = max(at - 2, plan.blocks[0]), min(end + 1, plan.blocks[-1])
+        world = self._world_at(np.arange(low, high))
+        return {node: node.part.jumps(world)[at - low : end - low] for node in plan.nodes}
+
+    def _ride(self, stage, frames, outputs):
+        """Let the roots that ride on soft bodies go along with them, in place."""
+        if not stage.rides:
+            return
+        moves = {node.part.layer.id: found["moves"] for node, found in outputs.items() if node.part.is_soft}
+        amounts = {node.part.layer.id: np.repeat(frames.amounts(node.part.layer), frames.per_frame) for node in outputs if node.part.is_soft}
+        for node, ride in stage.rides.items():
+            parent, places = self.skeleton.parents[node], frames.world[:, node, :, 3]
+            moved, turns = ride.moved(places, frames.world, moves, amounts, frames.per_frame)
+            shifts, linear = moved - places, frames.world[:, parent, :, :3] if parent >= 0 else np.eye(3)
+            shifts = np.linalg.solve(linear, shifts[..., None])[..., 0]
+            frames.pose.translations[:, node] += shifts
+            frames.final.translations[:, node] += shifts[frames.ends]
+            if turns is None:
+                continue
+            frame = transforms.pure_rotations(np.broadcast_to(linear, turns.shape))
+            own = transforms.from_matrices(np.swapaxes(frame, 1, 2) @ turns @ frame)
+            for pose, turn in ((frames.pose, own), (frames.final, own[frames.ends])):
+                pose.rotations[:, node] = transforms.multiply(turn, pose.rotations[:, node])
+        frames.world = world_matrices(self.skeleton, frames.pose)
+
+    def chunk(self, frames, keyed_world, outputs, seconds, shown, began):
+        """The TakeChunk of some frames that were simulated; ``shown`` selects those that the take shows, ``began`` is when it started."""
+        plan, first = self.plan, frames.at + shown.start
+        numbers = range(first, frames.at + shown.stop)
+        final = frames.final[shown]
+        final_world, keyed_world = world_matrices(self.skeleton, final), keyed_world[shown]
+        added = np.zeros((len(numbers), len(plan.layer_ids)), np.float32)
+        offsets = np.zeros((len(numbers), plan.skin.count, 3), np.float32)
+        measures, costs = {}, {}
+        for body in plan.soft_bodies:
+            node = next(node for node in outputs if node.part is body)
+            amounts = np.array([body.layer.amount_at(frame) for frame in numbers])
+            moves = body.offsets({name: _shown(name, values, shown) for name, values in outputs[node].items()}, amounts)
+            outputs[node] = outputs[node] | {"offsets": moves}
+            # Where two move one vertex, both count.
+            plan.skin.add(offsets, body.mesh_index, body.vertices, moves)
+            measured = node.part.measures(outputs[node])
+            measures[body.layer.id] = {name: values[shown].astype(float) for name, values in measured.items()}
+        per_frame = 1000.0 / frames.count
+        for node, found in outputs.items():
+            for layer, moved in node.part.added(frames, found, keyed_world, final_world):
+                self._add(added, layer.id, moved)
+            for layer in node.part.layers:
+                costs[layer.id] = costs.get(layer.id, 0.0) + seconds[node] * per_frame
+        for limb in plan.pose_filters:
+            self._add(added, limb.layer.id, limb.added(numbers))
+            self._measure_limb(limb, numbers, measures)
+        for each in plan.skin_filters:
+            costs[each.layer.id] = self._filter(each, numbers, final_world, offsets, added, measures)
+        for skin in plan.final_skins:
+            mesh = skin.mesh_index
+            skin.apply(plan.skin.of_mesh(mesh, offsets), plan.skin.vertices[mesh], keyed_world, final_world)
+        self._measure_depths(numbers, keyed_world, final_world, offsets, measures)
+        rotations = final.rotations[:, plan.rotated].astype(np.float32)
+        translations = final.translations[:, plan.translated].astype(np.float32)
+        spent = (time.perf_counter() - began) * per_frame
+        return TakeChunk(first, rotations, translations, offsets, added, measures, costs, spent)
+
+    def _add(self, added, layer_id, moved):
+        column = self.plan.layer_ids.index(layer_id)
+        added[:, column] = np.maximum(added[:, column], moved)
+
+    def _measure_limb(self, limb, numbers, measures):
+        after, before = limb.depths(numbers).T
+        known = measures.get(limb.layer.id)
+        if known:
+            after, before = np.maximum(after, known["clip"]), np.maximum(before, known["keyed_clip"])
+        measures[limb.layer.id] = {"clip": after, "keyed_clip": before, "deepest": np.full((len(after), 2), -1)}
+
+    def _filter(self, each, numbers, final_world, offsets, added, measures):
+        """Let a skin filter move the skin, adding to offsets, ``added`` and ``measures`` in place: milliseconds that a frame took."""
+        plan = self.plan
+        began, key = time.perf_counter(), (plan.filter_digests[each.layer.id], numbers.start, numbers.stop)
+        known = self._known(key)
+        if known is None:
+            so_far = {mesh: plan.skin.of(mesh, own, offsets) for mesh, own in each.vertices.items()}
+            amounts = np.array([each.layer.amount_at(frame) for frame in numbers])
+            moves, depths, deepest = each.advance(final_world, so_far, amounts)
+            cost = 1000.0 * (time.perf_counter() - began) / len(numbers)
+            known = {"moves": {m: moved.astype(np.float32) for m, moved in moves.items()}, "depths": depths, "deepest": deepest, "cost": cost}
+            known["most"] = [np.linalg.norm(moved, axis=2).max(1, initial=0.0) * each.scale for moved in moves.values()]
+            self._keep(known, key)
+        for mesh, own in each.vertices.items():
+            plan.skin.add(offsets, mesh, own, known["moves"][mesh])
+        for most in known["most"]:
+            self._add(added, each.layer.id, most)
+        depths = known["depths"].astype(np.float32)
+        measures[each.layer.id] = {"clip": depths[:, 0], "keyed_clip": depths[:, 1], "deepest": known["deepest"]}
+        return known["cost"]
+
+    def _measure_depths(self, numbers, keyed_world, final_world, offsets, measures):
+        """Clip depths as simulated and as keyed [m], and where the first is."""
+        plan = self.plan
+        for layer_id, depth in plan.clip_depths.items():
+            key = numbers.start, numbers.stop
+            now = self._depth((plan.depth_digests[layer_id], *key), depth, final_world, lambda depth=depth: moves_for(plan, depth, offsets))
+            keyed = self._depth((plan.keyed_depth_digests[layer_id], *key), depth, keyed_world, dict)
+            found = measures.setdefault(layer_id, {})
+            if "clip" not in found:
+                found |= {"clip": now[0], "deepest": now[1], "keyed_clip": keyed[0]}
+
+    def _depth(self, key, depth, world, moves):
+        known = self._known(key)
+        if known is None:
+            known = depth.depths(world, moves())
+            self._keep(known, key)
+        return known[0].astype(np.float32), known[1]
+
+
+class _Keyed:
+    """The keyed pose (S, J) of some frames, before any part changed it: how skins stand for parts that follow nothing."""
+
+    def __init__(self, skeleton, pose, world):
+        self.skeleton, self.world = skeleton, world
+        self.rotations, self.translations, self._known = pose.rotations.copy(), pose.translations.copy(), {(): world}
+
+    def seen_by(self, node, frames):
+        """The Frames with skins where a node sees them: what it does not follow is as keyed."""
+        if node.drives not in self._known:
+            pose, followed = frames.pose.copy(), list(node.drives)
+            rotations, translations = self.rotations.copy(), self.translations.copy()
+            rotations[:, followed], translations[:, followed] = pose.rotations[:, followed], pose.translations[:, followed]
+            pose.rotations, pose.translations = rotations, translations
+            self._known[node.drives] = world_matrices(self.skeleton, pose)
+        return replace(frames, skin_world=self._known[node.drives])
+
+
+def moves_for(plan, depth, offsets):
+    """What a ClipDepth takes of a take's offsets (F, R, 3): {mesh index: (F, n, 3)}."""
+    return {mesh: plan.skin.of(mesh, own, offsets) for mesh, own, _ in depth.parts if mesh in plan.skin.vertices}
+
+
+def _shown(name, values, shown):
+    """The part of an output that is of the shown frames; ``moves`` has one frame more, in front."""
+    return values[shown.start : shown.stop + 1] if name == "moves" else values[shown]
+
+
+def execute(plan, results=None, threads=None, keep_going=lambda: True):
+    """Walk a Plan: TakeChunks from its first frame to its last. Raises Unstable."""
+    return Execution(plan, results, threads).chunks(keep_going)

@@ -1,0 +1,356 @@
+"""Chains in a run: those of one layer that do not depend on each other are simulated together, in lanes."""
+
+import itertools
+from dataclasses import dataclass
+
+import numpy as np
+
+from quiver.bodies import chain as chain_body
+from quiver.bodies import fitting, picking
+from quiver.contact.chains import ChainContacts
+from quiver.errors import BadInput, Unstable
+from quiver.rig import transforms
+from quiver.rig.pose import jointed_world
+from quiver.run.parts.jumps import jumps_of
+from quiver.run.parts.part import Part, Unit
+from quiver.sim.bounds import MOST_PER_STEP, RUNAWAY
+from quiver.sim.model import ChainPhysics, chain_model
+from quiver.sim.state import ChainState
+from quiver.sim.step import NO_COLLIDERS, NO_SPOTS, advance, motion_rows, reach_rows
+
+SKIN_QUERIES = 4
+"""Times a frame that it is found what chains touch of a skin."""
+AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
+
+
+def units(context, layers):
+    """A ChainUnit for each chain of some layers. Raises BadInput, naming the layer, where one cannot be built."""
+    found = []
+    for layer in layers:
+        for pick in layer.chains:
+            try:
+                for nodes in picking.resolve(context.character, pick):
+                    path = picking.chain_path(context.character, nodes, context.notes, layer.name)
+                    found.append(ChainUnit(context, layer, path))
+            except BadInput as error:
+                raise BadInput(f"layer “{layer.name}”: {error}") from error
+    return found
+
+
+class ChainUnit(Unit):
+    """One chain: a path of joints (`picking.ChainPath`)."""
+
+    def __init__(self, context, layer, path):
+        self.context, self.layer, self.path = context, layer, path
+        self.node = int(path.point_nodes[0])
+        self.drives = tuple(int(node) for node in path.drivers)
+        skeleton = context.character.skeleton
+        self.follows = (self.node, *skeleton.ancestors(self.node))
+
+    def meet(self, contacts, driven):
+        """As `Unit.meet`; a skin is met without what the chain's layer moves of it."""
+        context, skeleton = self.context, self.context.character.skeleton
+        own = {node for unit in context.units if unit.layer is self.layer for node in unit.drives}
+        self.met = contacts.met_by(self.layer, driven)
+        self.skins = contacts.skins_met_by(context.setup, self.layer, {below for node in own for below in skeleton.below(node)})
+        self.met_nodes = contacts.nodes_of(self.met, self.skins)
+        self.met_digest = contacts.identity(self.met, self.skins)
+        self.skin_radii = np.zeros(len(self.path.drivers))
+        if len(contacts) or contacts.skins:
+            rest = jointed_world(context.rest_world[self.path.point_nodes], self.path.point_offsets)
+            self.skin_radii = context.setup.metres_per_unit * fitting.skin_around(context.vertices_by_node, self.path, rest)
+
+    def substep_rate(self):
+        """As `Unit.substep_rate`."""
+        settle = self.layer.value("settle_time") / self.context.setup.frame_rate
+        return chain_body.substep_rate(self.layer.value("wobble_rate"), settle)[0]
+
+    @property
+    def is_limited(self):
+        """Whether any of its joints has a limit."""
+        value, along = self.layer.value, np.linspace(0.0, 1.0, len(self.drives)) if len(self.drives) > 1 else np.zeros(1)
+        limits = np.radians(np.clip(value("bend_limit") * chain_body.tapered(value("bend_taper") / 100.0, along), 0.0, 180.0))
+        return value("swing_axes") != "xyz" or bool((limits < np.pi - 1e-3).any())
+
+    def joins(self):
+        """As `Unit.joins`: chains of one layer."""
+        return ChainUnit, self.layer.id
+
+    @classmethod
+    def compiled(cls, units, context, substeps, beside):
+        """As `Unit.compiled`."""
+        return ChainBatch(units, context, substeps, [unit for unit in beside if isinstance(unit, ChainUnit)])
+
+
+@dataclass
+class Driven:
+    """The result of a batch for S samples: C chains of n segments each.
+
+    turns (S, C, n, 4) local turn of each segment's driver; lengths (S, C, n) length against the keyed one.
+    """
+
+    turns: np.ndarray
+    lengths: np.ndarray
+
+    def every(self, step):
+        """Every ``step``-th sample, the last one among them."""
+        return Driven(self.turns[step - 1 :: step], self.lengths[step - 1 :: step])
+
+
+class ChainBatch(Part):
+    """Chains of one layer with their model and state. ``units`` are ChainUnits that do not depend on each other.
+
+    What all chains of a stage (``beside``) have in common keeps rounding the same however they are grouped: from where float32 counts,
+    whether the kernel looks at limits, and the segments of the longest.
+    """
+
+    VARYING = ("before", "steps_before", "linear_before")
+    INSIDE = ("state", "contacts")
+
+    def __init__(self, units, context, substeps, beside):
+        setup = context.setup
+        self.units, self.layers, self.paths = units, (units[0].layer,), [unit.path for unit in units]
+        paths, self.layer, self.skeleton = self.paths, units[0].layer, context.character.skeleton
+        self.scale = setup.metres_per_unit
+        self.frame_rate = setup.frame_rate
+        self.dt = 1.0 / (setup.frame_rate * substeps)
+        self.origin_node, is_limited = beside[0].node, any(unit.is_limited for unit in beside)
+        self.counts = np.array([len(path.drivers) for path in paths])
+        n = max(len(unit.drives) for unit in beside)
+        pad = [n - count for count in self.counts]
+        self.point_nodes = np.array([np.pad(p.point_nodes, (0, k), "edge") for p, k in zip(paths, pad, strict=True)])
+        self.point_offsets = np.array([np.pad(p.point_offsets, ((0, k), (0, 0)), "edge") for p, k in zip(paths, pad, strict=True)])
+        self.drivers = np.array([np.pad(p.drivers, (0, k), "edge") for p, k in zip(paths, pad, strict=True)])
+        self.blocked = self._blocked_axes(n)
+        rest = self.points(context.rest_world[None])[0]
+        physics = [self._physics(rest[i, : count + 1], context.notes) for i, count in enumerate(self.counts)]
+        self.model = chain_model(physics, self.dt, is_limited, n)
+        self.state = ChainState(self.model)
+        self.contacts = None
+        met, skins = [unit.met for unit in units], [unit.skins for unit in units]
+        if any(map(len, (*met, *skins))):
+            thickness = np.array([self._thickness(unit.skin_radii, n + 1) for unit in units])
+            self.contacts = ChainContacts(context.contacts, met, skins, rest, thickness)
+            self.reaches = reach_rows(self.model, self.contacts.reaches)
+        self.lengths = np.array(
+            [np.linalg.norm(np.diff(rest[i, : count + 1], axis=0), axis=1).sum() for i, count in enumerate(self.counts)]
+        )
+
+    def digest_inputs(self):
+        """As `Part.digest_inputs`."""
+        paths = [(path.drivers, path.point_nodes, path.point_offsets) for path in self.paths]
+        met = [(unit.met_digest, unit.skin_radii) for unit in self.units]
+        return "chain", self.layer.values, paths, met, self.origin_node, self.model.has_limits, self.model.segments
+
+    def fresh(self):
+        """As `Varying.fresh`, at rest."""
+        own = super().fresh()
+        own.state = ChainState(self.model)
+        return own
+    def points(self, world):
+        """The chains' points (S, C, n + 1, 3) [m] in node matrices (S, J, 3, 4)."""
+        return self.scale * jointed_world(world[:, self.point_nodes], self.point_offsets)
+
+    def _blocked_axes(self, n):
+        free = self.layer.value("swing_axes")
+        if free == "xyz":
+            return None
+        blocked = np.zeros((len(self.paths), n, 2, 3))
+        held = [AXIS_VECTORS[axis] for axis in "xyz" if axis not in free]
+        # Two blocked axes leave a hinge; with all three blocked the bend limit is zero and the axes do not matter.
+        for slot, axis in enumerate(held[:2]):
+            blocked[:, :, slot] = axis
+        return blocked
+
+    def _thickness(self, skin_radii, points):
+        """How thick a chain is at each of so many points [m]: what the dial says, else as its skin."""
+        value = self.layer.value
+        radius = value("thickness") / 1000.0
+        along = radius if radius > 0.0 else np.append(skin_radii[:1], skin_radii)
+        along = along * chain_body.tapered(value("thickness_taper") / 100.0, np.linspace(0.0, 1.0, len(skin_radii) + 1))
+        return np.pad(along, (0, points - len(along)), "edge")
+
+    def _physics(self, points, notes):
+        layer, value = self.layer, self.layer.value
+        both = value("held") == "both"
+        body = chain_body.build(points, value("wobble_taper") / 100.0, both)
+        settle = value("settle_time") / self.frame_rate
+        stiffness, keep = chain_body.matched(value("wobble_rate"), settle, self.dt)
+        if chain_body.substep_rate(value("wobble_rate"), settle)[1]:
+            text = f"{layer.name}: needs more substeps than the limit; it settles sooner than its dial says"
+            if text not in notes:
+                notes.append(text)
+        if both and body.lowest == 0.0:
+            notes.append(f"{layer.name}: one segment held at both ends cannot move")
+        factor = stiffness / body.lowest if body.lowest > 0.0 else 0.0
+
+        def along(dial):
+            return chain_body.tapered(value(dial) / 100.0, body.shares)
+
+        slowness = along("settle_taper")
+        relative = (1.0 / slowness) / np.sum(body.mode_weights / slowness) if body.mode_weights.any() else 1.0 / slowness
+        drag = np.clip(value("drag") / 100.0 * along("drag_taper"), 0.0, 0.99)
+        share = value("gravity") / 100.0 * along("gravity_taper")
+        limits = np.radians(np.clip(value("bend_limit") * along("bend_taper"), 0.0, 180.0))
+        if value("swing_axes") == "":
+            limits = np.zeros_like(limits)
+        weight_below = np.cumsum(body.masses[::-1])[::-1] * chain_body.GRAVITY
+        stretch = value("stretch") / 100.0 * body.lengths.sum() * body.lengths / np.sum(body.lengths * weight_below)
+        return ChainPhysics(
+            np.where(body.is_free, 1.0 / body.masses, 0.0),
+            factor * body.bend_shape,
+            stretch,
+            keep ** (relative + np.zeros(len(body.lengths))),
+            (1.0 - drag) ** (self.dt * self.frame_rate),
+            share[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0]),
+            limits,
+            MOST_PER_STEP * float(body.lengths.sum()) / self.dt,
+            max(3.0 * value("stretch") / 100.0, 0.05),
+            both,
+        )
+
+    def start(self, world):
+        """Begin at rest in a pose: node matrices (J, 3, 4)."""
+        self.before = self.points(world[None])[0]
+        self.steps_before = np.zeros_like(self.before)
+        self.linear_before = world[self.point_nodes[:, 0], :, :3]
+        if self.contacts:
+            self.contacts.start(world)
+
+    def jumps(self, frame_world):
+        """Which chains' roots jump on the way to each frame: bool (F, C) from node matrices (F, J, 3, 4) at frames."""
+        return jumps_of(frame_world[:, self.point_nodes[:, 0]], self.lengths / self.scale)
+
+    def simulate(self, frames, jumped, every, threads=None):
+        """As `Part.simulate`; jumped bool (F, C): such a chain's keyed motion is taken from the frame's end at once."""
+        driven = self.advance(frames.world, jumped, frames.count, every, threads, frames.origin_world, frames.skin_world)
+        return {"turns": driven.turns, "lengths": driven.lengths}
+
+    def advance(self, world, jumped, frames, every=1, threads=None, origin_world=None, skin_world=None):
+        """Simulate S = frames * substeps samples of node matrices (S, J, 3, 4); returns Driven for every ``every``-th sample.
+
+        origin_world (J, 3, 4) says from where float32 counts, skin_world where skins are, see Frames. Raises Unstable (the frame counted from the first of these).
+        """
+        samples = len(world)
+        points, linear = self.points(world), world[:, self.point_nodes[:, 0], :, :3]
+        per_frame = samples // frames
+        cuts, recorded = {0, *(int(f) * per_frame for f in np.flatnonzero(jumped.any(1))), samples}, every
+        if self.contacts and self.contacts.skins:
+            # What is so light is so fast that it is soon elsewhere: what it touches is asked several times a frame.
+            recorded = 1
+            cuts.update(round(piece * per_frame / SKIN_QUERIES) for piece in range(SKIN_QUERIES * frames))
+        displaced = []
+        self.origin = self.scale * (world[0] if origin_world is None else origin_world)[self.origin_node, :, 3]
+        if self.contacts:
+            self.contacts.ready(world, jumped.any(1), per_frame, self.origin, skin_world)
+        for first, end in itertools.pairwise(sorted(cuts)):
+            if first % per_frame == 0:
+                self._jump_all(points, linear, jumped[first // per_frame], first, per_frame)
+            displaced.append(self._stretch_of_time(points, linear, (first, end, per_frame), recorded, threads))
+            if not self.state.greatest_speed < RUNAWAY:
+                raise Unstable(self.layer.name, end // per_frame, "it moves faster than anything real could")
+        self.steps_before = points[-1] - (points[-2] if samples > 1 else self.before)
+        self.before, self.linear_before = points[-1], linear[-1]
+        shown = slice(every - 1, None, every)
+        return self._driven(points[shown], np.concatenate(displaced)[every // recorded - 1 :: every // recorded], world[shown])
+
+    def _jump_all(self, points, linear, jumped, first, per_frame):
+        """Let the ``jumped`` chains jump in the frame that begins with a sample; in place."""
+        for chain in np.flatnonzero(jumped):
+            self._jump(points[:, chain], linear[:, chain], chain, first, per_frame)
+
+    def _stretch_of_time(self, points, linear, part, every, threads):
+        """Simulate the samples first..end-1; returns the displacements of every ``every``-th."""
+        first, end, per_frame = part
+        before = self.before if first == 0 else points[first - 1]
+        axes = None if self.blocked is None else self._world_axes(linear[first:end])
+        motion, axis_rows = motion_rows(self.model, points[first:end] - self.origin, before - self.origin, axes)
+        colliders, spots = NO_COLLIDERS, NO_SPOTS
+        if self.contacts:
+            frames = self.contacts.frames[first:end]
+            colliders = (frames.reshape(-1, frames.shape[-1]), self.contacts.core_shapes, self.reaches)
+            until = (end - 1) % per_frame + 1
+            spots = self.contacts.spots(first // per_frame, until / per_frame, *self._reached(before, points[end - 1], end - first))
+        return advance(self.model, self.state, motion, axis_rows, colliders, every, threads, spots)
+
+    def _reached(self, before, after, steps):
+        """Where the chains' points are (C, n + 1, 3) [m], keyed to go from before to after in so many steps; how far each may go."""
+        places, way = before.copy(), np.linalg.norm(after - before, axis=-1)
+        for chain in range(len(places)):
+            moved, speed = np.moveaxis(self.state.chain(chain), 1, 0)
+            places[chain, 1:] += moved
+            way[chain, 1:] += np.linalg.norm(speed, axis=-1) * self.dt * steps
+        return places, way
+
+    def _jump(self, points, linear, chain, first, per_frame):
+        """Let one chain's keyed motion begin this frame where it ends it, as fast as it was, its swing carried along; in place."""
+        target = first + per_frame - 1
+        old = linear[first - 1] if first else self.linear_before[chain]
+        carried = transforms.pure_rotations(linear[target]) @ transforms.pure_rotations(old).T
+        self.state.turned(chain, carried)
+        last = self.steps_before[chain]
+        if first:
+            last = points[first - 1] - (points[first - 2] if first > 1 else self.before[chain])
+        left = np.arange(per_frame - 1, -1, -1)[:, None, None]
+        points[first : first + per_frame] = points[target] - left * (last @ carried.T)
+        if first:
+            points[first - 1] = points[first] - last @ carried.T
+        else:
+            self.before[chain] = points[first] - last @ carried.T
+
+    def _world_axes(self, linear):
+        frames = transforms.pure_rotations(linear)
+        return np.einsum("scij,cnkj->scnki", frames, self.blocked)
+
+    def _driven(self, points, displaced, world):
+        keyed = np.diff(points, axis=2)
+        moved = keyed + np.diff(displaced, axis=2, prepend=np.float32(0.0))
+        samples, chains, n = keyed.shape[:3]
+        turns = np.empty((samples, chains, n, 4))
+        total = np.tile(transforms.IDENTITY, (samples, chains, 1))
+        parents = self.skeleton.parents[self.drivers]
+        frames = transforms.pure_rotations(np.where(parents[:, :, None, None] >= 0, world[:, parents, :, :3], np.eye(3)))
+        for i in range(n):
+            carried = transforms.rotate(total, keyed[:, :, i])
+            turn = transforms.shortest_turn(carried, moved[:, :, i])
+            here = transforms.multiply(turn, total)
+            local = transforms.multiply(transforms.inverse(total), here)
+            turns[:, :, i] = transforms.seen_in(local, frames[:, :, i])
+            total = here
+        keyed_lengths = np.maximum(np.linalg.norm(keyed, axis=-1), 1e-12)
+        return Driven(turns, np.linalg.norm(moved, axis=-1) / keyed_lengths)
+
+    def apply(self, frames, outputs, every):
+        """As `Part.apply`: turn the drivers, and lengthen what stretches."""
+        driven, amounts = Driven(**outputs), frames.amounts(self.layer)
+        self._turn(frames.final, driven.every(frames.per_frame // every), amounts)
+        if every == 1:
+            self._turn(frames.pose, driven, np.repeat(amounts, frames.per_frame))
+
+    def _turn(self, pose, driven, amounts):
+        # No joint is driven twice, so all are turned at once.
+        chains = np.repeat(np.arange(len(self.paths)), self.counts)
+        segments = np.concatenate([np.arange(count) for count in self.counts])
+        drivers, turns = self.drivers[chains, segments], driven.turns[:, chains, segments]
+        amounts = np.broadcast_to(amounts[:, None], turns.shape[:2])
+        turns = transforms.slerp(np.broadcast_to(transforms.IDENTITY, turns.shape), turns, amounts)
+        pose.rotations[:, drivers] = transforms.multiply(turns, pose.rotations[:, drivers])
+        if self.layer.value("stretch") > 0.0:
+            for chain, path in enumerate(self.paths):
+                longer = 1.0 + amounts[:, :1] * (driven.lengths[:, chain] - 1.0)
+                for i, nodes in enumerate(path.stretch_nodes):
+                    pose.translations[:, list(nodes)] *= longer[:, i, None, None]
+
+    def trackers(self):
+        """As `Part.trackers`."""
+        return [self.contacts] if self.contacts else []
+
+    def shifted_nodes(self):
+        """Nodes whose translation it changes."""
+        stretches = self.layer.value("stretch") > 0.0
+        return {node for path in self.paths for nodes in path.stretch_nodes for node in nodes} if stretches else set()
+
+    def added(self, frames, outputs, keyed_world, final_world):
+        """As `Part.added`."""
+        distance = np.linalg.norm(self.points(final_world) - self.points(keyed_world), axis=-1)
+        return [(self.layer, distance.max(axis=2).max(axis=1))]

@@ -1,0 +1,139 @@
+"""Sheets in a run: soft surfaces such as garments, fins and flaps."""
+
+import numpy as np
+from scipy import sparse
+
+from quiver.bodies import chain as swing
+from quiver.errors import BadInput
+from quiver.run.measures.area_change import SheetMeasure
+from quiver.rig import transforms
+from quiver.rig.skinning import skinned_through, subset
+from quiver.run.parts.sources import form_part_of, proxy_part_of, sheet_part_of
+from quiver.run.parts.soft_body import SoftBody
+from quiver.sim import solid
+from quiver.sim.bounds import MOST_PER_STEP
+
+PROXY_DIALS = ("made_of", "proxy_triangles", "proxy_smooth", "proxy_offset")
+"""Dials that say what is simulated in place of the mesh."""
+BODY_DIALS = ("loose", "hold_gain", "hold_offset", "give", "bending_length", "hold_rate")
+FINE = 0.1
+"""A cord softer than this share of its ends' own give is hardly stiffened any more by what the dial says."""
+CLOTH_RATE = 288.0
+"""Substeps a second: 12 a frame at 24. With fewer, one pass over a fine sheet leaves it longer than it should be."""
+
+
+def units(context, layers):
+    """A Sheet for each of some layers. Raises BadInput where one cannot be built."""
+    return [Sheet(context.character, layer, context.setup, context.notes) for layer in layers]
+
+
+class Sheet(SoftBody):
+    """One layer of the kind sheet in a run."""
+
+    def __init__(self, character, layer, setup, notes):
+        super().__init__(character, layer, setup)
+        self.part = _part_of(character, layer, self.region, self.scale)
+        self.body, loose = self.part.body(*(layer.value(name) for name in BODY_DIALS))
+        self.blend = self.part.fade
+        if loose:
+            notes.append(f"{layer.name}: nothing holds {'one piece' if loose == 1 else f'{loose} pieces'} of it, so it falls")
+
+    def substep_rate(self):
+        """As `Unit.substep_rate`."""
+        return CLOTH_RATE
+
+    def compile(self, substeps, notes):
+        """Make the model for so many substeps a frame."""
+        value, rate = self.layer.value, substeps * self.setup.frame_rate
+        dt = 1.0 / rate
+        _, keep = swing.matched(0.0, self.settle_seconds, dt)
+        air = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
+        ends = self.body.edges[self.body.is_free[self.body.edges].all(1)]
+        weights = 1.0 / self.body.masses
+        if len(ends) and np.median(1.0 / self.body.stiffness) < FINE * dt**2 * np.median(weights[ends].sum(1)):
+            notes.append(f"{self.layer.name}: its mesh is fine, so it stretches more than its dial says; a coarser mesh or a proxy is firmer")
+        self.self_contact = self._own_contacts(value("thickness") / 1000.0)
+        self.measure = SheetMeasure(self.part.lattice.nodes, self.part.triangles, self.body.edges)
+        self.model = solid.sheet_model(self.body, dt, keep=keep, air=air, speed_limit=MOST_PER_STEP * self.size() / dt)
+
+    def _pull(self, turned):
+        down = np.array([0.0, -self.layer.value("gravity") / 100.0 * swing.GRAVITY, 0.0])
+        pressure = self.layer.value("pressure") / 100.0 * swing.GRAVITY
+        return down + pressure * self._normals() if pressure else down
+
+    def _normals(self):
+        """Where its outside looks, at each particle (N, 3), as it stands."""
+        places, faces = self.state.positions, self.part.triangles
+        across = np.cross(places[faces[:, 1]] - places[faces[:, 0]], places[faces[:, 2]] - places[faces[:, 0]])
+        out = np.zeros_like(places)
+        for corner in range(3):
+            np.add.at(out, faces[:, corner], across)
+        return out / np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-30)
+
+    def _besides(self):
+        """A proxy's frames (F, R, 3) [file units]: what turning does to the vertices that lie off it."""
+        if not self.part.is_proxy:
+            return {}
+        part, (world, keyed) = self.part, self.ends
+        made = part.lattice
+        skin = self.scale * skinned_through(subset(part.mesh, made.vertices), world)
+        arms = skin - np.einsum("rc,frck->frk", made.shares, keyed[:, made.corners])
+        turns = turns_of(part.triangles, keyed, keyed + self.moves[1:])
+        blended = transforms.normalised(np.einsum("rc,frck->frk", made.shares, _alike(turns[:, made.corners])))
+        return {"turned": (transforms.rotate(blended, arms) - arms) / self.scale}
+
+    def offsets(self, outputs, amounts):
+        """As `SoftBody.offsets`; what lies off a proxy turns along with it."""
+        moved = super().offsets(outputs, amounts)
+        return moved + outputs["turned"] * self.blend[:, None] * amounts[:, None, None] if "turned" in outputs else moved
+
+    def measures(self, outputs):
+        """As `Part.measures`: change of area and greatest stretch [%]."""
+        return {"area": outputs["measured"][:, 0], "stretch": outputs["measured"][:, 1]}
+
+    def _surface(self):
+        nodes = self.part.lattice.nodes
+        free = np.flatnonzero(self.body.is_free)
+        corners, shares = np.repeat(free[:, None], 4, 1), np.tile([1.0, 0.0, 0.0, 0.0], (len(free), 1))
+        return nodes[free], corners, shares, 0.5 * self.layer.value("thickness") / 1000.0
+
+
+def _part_of(character, layer, region, scale):
+    """What the region gives to the sheet, by its mesh or by a proxy. Raises BadInput."""
+    made_of, triangles, smooth, offset = (layer.value(name) for name in PROXY_DIALS)
+    if made_of == "mesh":
+        return sheet_part_of(character, region, scale)
+    if made_of == "form":
+        if layer.form is None:
+            raise BadInput(f"{layer.name}: is made of a placed shape, but none is placed; place one, or make it of the mesh")
+        return form_part_of(character, region, scale, layer.form, triangles)
+    return proxy_part_of(character, region, scale, triangles, smooth, offset / 1000.0, made_of == "shell")
+
+
+def turns_of(triangles, before, after):
+    """How a surface of triangles (M, 3) is turned at each of its points, (F, N, 4), between places (F, N, 3) before and after."""
+    frames = [_frames(triangles, places) for places in (before, after)]
+    return transforms.from_matrices(frames[1] @ np.swapaxes(frames[0], -1, -2))
+
+
+def _frames(triangles, places):
+    """Frames (F, N, 3, 3) that stand on a surface: columns along an edge, across it, and outwards."""
+    count = places.shape[1]
+    a, b, c = (places[:, triangles[:, k]] for k in range(3))
+    where = triangles.ravel(), np.repeat(np.arange(len(triangles)), 3)
+    corner = sparse.csr_matrix((np.ones(triangles.size), where), (count, len(triangles)))
+    across = transforms.crossed(b - a, c - a)
+    outwards = np.stack([corner @ each for each in across])
+    # Any edge will do, as long as it is the same one in every frame.
+    other = np.zeros(count, int)
+    other[triangles[:, 0]], other[triangles[:, 1]], other[triangles[:, 2]] = triangles[:, 1], triangles[:, 2], triangles[:, 0]
+    along = places[:, other] - places
+    outwards = outwards / np.maximum(np.linalg.norm(outwards, axis=-1, keepdims=True), 1e-30)
+    along = along - np.sum(along * outwards, axis=-1, keepdims=True) * outwards
+    along = along / np.maximum(np.linalg.norm(along, axis=-1, keepdims=True), 1e-30)
+    return np.stack([along, transforms.crossed(outwards, along), outwards], axis=-1)
+
+
+def _alike(turns):
+    """Quaternions (..., 4, 4) on the side of the first of each four, so that they can be mixed."""
+    return np.where(np.sum(turns * turns[..., :1, :], axis=-1, keepdims=True) < 0.0, -turns, turns)

@@ -1,0 +1,242 @@
+"""Soft bodies in a run: carried by the joints, free to lag behind them, kept out of colliders. Soft volumes and sheets are two kinds."""
+
+import numpy as np
+
+from quiver.errors import Unstable
+from quiver.contact.softs import OwnContacts, SoftContacts
+from quiver.mesh.topology import outer_faces
+from quiver.rig import transforms
+from quiver.rig.skinning import skinned_through
+from quiver.run.parts.jumps import jumps_of
+from quiver.run.parts.part import Part, Unit
+from quiver.sim import solid
+from quiver.sim.bounds import RUNAWAY
+
+LEAST_TOUCHING = 0.2
+"""Vertices that take less of the body's result do not touch for it."""
+
+
+class SoftBody(Unit, Part):
+    """What soft volumes and sheets have in common: a unit that is a part by itself.
+
+    What it is made of: part (lattice, carried, mesh_index ...), body (masses, is_free ...), blend (R,) how much of the result each vertex
+    takes; `compile` makes the model and the measure.
+    """
+
+    VARYING = ("before", "turned", "moved_before")
+    INSIDE = ("state", "touching")
+    is_soft, self_contact = True, None
+
+    def __init__(self, character, layer, setup):
+        self.character, self.layer, self.setup, self.touching = character, layer, setup, None
+        self.layers, self.units = (layer,), [self]
+        self.scale = setup.metres_per_unit
+        self.settle_seconds = layer.value("settle_time") / setup.frame_rate
+        self.region = setup.region(layer.region)
+
+    @property
+    def follows(self):
+        """As `Unit.follows`: the nodes that carry the part."""
+        return self.carriers
+
+    @classmethod
+    def compiled(cls, units, context, substeps, beside):
+        """As `Unit.compiled`."""
+        units[0].compile(substeps, context.notes)
+        return units[0]
+
+    def digest_inputs(self):
+        """As `Part.digest_inputs`."""
+        return type(self).__name__, self.layer.values, self.layer.built, self._form(), self.region.mesh, self.region.values, self.met_digest
+
+    def _form(self):
+        form = self.layer.form
+        return (form.shape, form.place, form.turn, form.size, form.mesh) if form else None
+
+    def compile(self, substeps, notes):
+        """Make the model for so many substeps a frame; remarks go to ``notes``."""
+        raise NotImplementedError
+
+    def _settle(self, targets):
+        """Make the keyed places (N, 3) those at which it rests, where it should."""
+
+    def _pull(self, turned):
+        """What pulls at it in a frame, (3,) or (N, 3) [m/s2], while the part as a whole is turned by a matrix (3, 3)."""
+        raise NotImplementedError
+
+    def _own_contacts(self, thickness):
+        """The OwnContacts that let parts of it which are no neighbours keep each other off, where the dial says so; else None."""
+        if self.layer.value("self_collision") != "on":
+            return None
+        made = self.part.lattice
+        own = np.unique(outer_faces(made.tets)) if len(made.tets) else None
+        return OwnContacts(made.nodes, self.part.edge, thickness, own, made.pieces)
+
+    def _pairs(self, keyed_moves, seconds):
+        """Which of its own particles may touch in a frame in which they are keyed to move by (N, 3), as `push_pairs` takes it."""
+        return self.self_contact.touches(self.state, keyed_moves, seconds) if self.self_contact else solid.NO_PAIRS
+
+    def meet(self, contacts, driven):
+        """As `Unit.meet`."""
+        self.met = contacts.met_by(self.layer, driven, self._inner_carriers())
+        self.skins_met = contacts.skins_met_by(self.setup, self.layer)
+        self.met_nodes = contacts.nodes_of(self.met, self.skins_met)
+        self.met_digest = contacts.identity(self.met, self.skins_met)
+        if len(self.met) or self.skins_met:
+            self.touching = SoftContacts(contacts, self.met, self.skins_met, *self._surface())
+
+    def _inner_carriers(self):
+        """Nodes that are inside of it, whose colliders it does not meet by default."""
+        return ()
+
+    def _surface(self):
+        """What touches for it: places at rest (R, 3) [m], corners (R, 4) and shares (R, 4) of what carries them, thickness [m]."""
+        part, on = self.part, self._is_touching
+        return part.surface[part.lattice.vertices[on]], part.lattice.corners[on], part.lattice.shares[on], 0.0
+
+    @property
+    def _is_touching(self):
+        return self.blend > LEAST_TOUCHING
+
+    @property
+    def touching_vertices(self):
+        """The vertices of its mesh that touch for it."""
+        return self.vertices[self._is_touching]
+
+    def keyed(self, world):
+        """Keyed places of the nodes (..., N, 3) [m] in node matrices (S, J, 3, 4)."""
+        return skinned_through(self.part.carried, world).astype(float) * self.scale
+
+    def frames_of(self, world):
+        """How the part as a whole is turned, (S, 3, 3): the joint that carries most of it, against the rest pose."""
+        carried = self.part.carried
+        heaviest = self._heaviest()
+        slot = int(np.flatnonzero(carried.bind_nodes == heaviest)[0])
+        return transforms.pure_rotations(world[:, heaviest, :, :3] @ carried.inverse_binds[slot, :, :3])
+
+    def rest(self):
+        """Stand in the rest pose, keyed to stay there."""
+        self.before = self.part.lattice.nodes
+        self.state = solid.SolidState(self.before)
+
+    def jumps(self, frame_world):
+        """In which frames the part's root jumps: bool (F,) from node matrices (F, J, 3, 4) at frames."""
+        return jumps_of(frame_world[:, [self._heaviest()]], np.array([self.size() / self.scale]))[:, 0]
+
+    @property
+    def is_cut(self):
+        """Whether it is cut into domains, for several threads."""
+        return len(self.model.rows) > 2
+
+    @property
+    def mesh_index(self):
+        return self.part.mesh_index
+
+    @property
+    def vertices(self):
+        """The vertices (R,) of its mesh that it moves."""
+        return self.part.lattice.vertices
+
+    @property
+    def carriers(self):
+        """The nodes that carry the part."""
+        carried = self.part.carried
+        return [int(node) for node in np.unique(carried.joints[carried.weights > 0.0])]
+
+    def size(self):
+        """How large the part is, corner to corner [m]."""
+        return float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0)))
+
+    def _heaviest(self):
+        """The node that carries most of the part."""
+        carried = self.part.carried
+        return int(np.bincount(carried.joints.ravel(), carried.weights.ravel()).argmax())
+
+    def start(self, world):
+        """Begin at rest in a pose: node matrices (J, 3, 4)."""
+        self.before = self.keyed(world[None])[0]
+        self.turned = self.frames_of(world[None])[0]
+        self.moved_before = np.zeros((1, *self.before.shape), np.float32)
+        self.state = solid.SolidState(self.before)
+        if self.touching:
+            self.touching.start(world, self.model.dt)
+
+    def fresh(self):
+        """As `Varying.fresh`, in the rest pose."""
+        own = super().fresh()
+        own.units = [own]
+        return own
+
+    def simulate(self, frames, jumped, every, threads=None):
+        """As `Part.simulate`: "moves" (F + 1, N, 3) [m] of the particles at the frames' ends, those before the first frame in front, and
+        what it measured (F, 2).
+        """
+        _, measured = self.advance(frames.world, jumped, frames.count, threads, frames.skin_world)
+        return {"moves": self.moves, "measured": measured, **self._besides()}
+
+    def _besides(self):
+        """Outputs beside those that all soft bodies have."""
+        return {}
+
+    def advance(self, world, jumped, frames, threads=None, skin_world=None):
+        """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4).
+
+        Returns displacements (frames, N, 3) [m] and measures (frames, 2): change of volume and greatest stretch [%].
+
+        jumped  bool (frames,): in such a frame the keyed motion is taken from the frame's end at once. Raises Unstable.
+        """
+        per_frame = len(world) // frames
+        keyed, turned = self.keyed(world), self.frames_of(world[per_frame - 1 :: per_frame])
+        self.ends = world[per_frame - 1 :: per_frame], keyed[per_frame - 1 :: per_frame]
+        out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 2), np.float32)
+        if self.touching:
+            self.touching.ready(world, jumped, per_frame, skin_world)
+        for frame in range(frames):
+            part = slice(frame * per_frame, (frame + 1) * per_frame)
+            targets = keyed[part]
+            if jumped[frame]:
+                self._carry_over(targets[-1], turned[frame])
+                targets = np.repeat(targets[-1:], per_frame, 0)
+            self._settle(targets[-1])
+            moves = targets[-1] - self.before
+            touches = self.touching.touches(frame, self.state, moves) if self.touching else solid.NO_TOUCHES
+            touches = *touches[:3], self._pairs(moves, per_frame * self.model.dt)
+            solid.advance(self.model, self.state, targets, self.before, self._pull(turned[frame]), threads, touches)
+            self.before, self.turned = targets[-1], turned[frame]
+            out[frame] = self.state.positions - self.before
+            measures[frame] = self.measure(self.state.positions)
+            if not self.state.greatest_speed < RUNAWAY:
+                raise Unstable(self.layer.name, frame, "it moves faster than anything real could")
+        self.moves = np.concatenate([self.moved_before, out])
+        self.moved_before = out[-1:]
+        return out, measures
+
+    def _carry_over(self, places, turned):
+        """The root jumped: go along with it, and carry the swing over."""
+        turn = turned @ self.turned.T
+        self.state.positions = places + (self.state.positions - self.before) @ turn.T
+        self.state.velocities[:, :3] = self.state.velocities[:, :3] @ turn.T.astype(np.float32)
+        self.before = places
+
+    def shifts(self, moves, corners, barycentric, per_frame):
+        """How a point that rides on particles is moved in each substep, (F x per_frame, 3) [file units], even between the frames' ends.
+
+        moves (F + 1, N, 3) [m] as `simulate` gives them; corners (4,) and barycentric weights (4,) say where the point is
+        """
+        ends = np.einsum("c,fck->fk", barycentric, moves[:, corners].astype(float)) / self.scale
+        within = (np.arange(per_frame) + 1.0)[:, None] / per_frame
+        return (ends[:-1, None] + within * np.diff(ends, axis=0)[:, None]).reshape(-1, 3)
+
+    def offsets(self, outputs, amounts):
+        """World-space offsets of the region's vertices (F, R, 3) [file units], from the outputs and amounts (F,)."""
+        lattice, moves = self.part.lattice, outputs["moves"][1:]
+        moved = np.einsum("rc,frck->frk", lattice.shares, moves[:, lattice.corners])
+        return moved * (self.blend[:, None] / self.scale) * amounts[:, None, None]
+
+    def added(self, frames, outputs, keyed_world, final_world):
+        """As `Part.added`; the vertices' offsets are handed over as "offsets"."""
+        return [(self.layer, np.linalg.norm(outputs["offsets"], axis=2).max(1) * self.scale)]
+
+    def trackers(self):
+        """As `Part.trackers`."""
+        return [self.touching.shapes] if self.touching and self.touching.shapes else []

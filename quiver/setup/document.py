@@ -1,0 +1,404 @@
+"""The setup as a document: JSON out, JSON in with the place of a fault, and its JSON Schema, all from the declarations below.
+
+What a layer's document holds is declared by its kind (quiver/layers); documents of version 1 are read too (quiver/setup/upgrades.py).
+"""
+
+import itertools
+import json
+import math
+import re
+from dataclasses import fields
+from functools import lru_cache
+from typing import Annotated, Literal, Union
+
+import msgspec
+from msgspec import Meta
+
+from quiver import colliders as shapes
+from quiver import layers as registry
+from quiver.colliders import SIZES, Collider
+from quiver.dials import AMOUNT
+from quiver.errors import BadInput
+from quiver.layers.kinds import JOINTS
+from quiver.mesh import regions as levels
+from quiver.setup.model import FOLLOWER, FORMS, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Form, Layer, Region, Setup
+from quiver.setup.upgrades import upgraded
+
+FORMAT, VERSION = "keen-quiver-setup", 2
+LARGEST_DOCUMENT = 16 * 2**20
+MOST_LAYERS, MOST_CHAINS, MOST_VERTICES, MOST_KEYS = 500, 5000, 5_000_000, 10_000
+FAR = 1e7
+"""No place or size in a document is larger than that [file units]."""
+SHOWN = 80
+"""So much of a wrong value is quoted."""
+
+Name = Annotated[str, Meta(max_length=400)]
+Identifier = Annotated[str, Meta(pattern="^[a-z0-9][a-z0-9-]{0,99}$", description="a-z, 0-9 and -")]
+Number = Annotated[float, Meta(ge=-FAR, le=FAR)]
+Three = tuple[Number, Number, Number]
+Turn = Annotated[tuple[Number, Number, Number, Number], Meta(description="A quaternion x y z w.")]
+Ids = Annotated[tuple[Name, ...], Meta(max_length=MOST_LAYERS)]
+Packed = Annotated[str, Meta(max_length=LARGEST_DOCUMENT, extra_json_schema={"contentEncoding": "base64"})]
+Key = tuple[Number, Annotated[float, Meta(ge=AMOUNT.low, le=AMOUNT.high, description=AMOUNT.description)]]
+Amount = Annotated[tuple[Key, ...], Meta(min_length=1, max_length=MOST_KEYS, description="Keys of frame and value, frames rising.")]
+
+
+class _Strict(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Unknown fields are refused; fields at their default are left out."""
+
+
+class ChainDocument(_Strict):
+    """A root with an optional end, or a list of picked joints."""
+
+    root: Name = ""
+    end: Name = ""
+    picked: Annotated[tuple[Name, ...], Meta(max_length=MOST_CHAINS)] = ()
+    branches: bool = False
+
+
+class FormDocument(_Strict):
+    """A surface placed by hand in the rest pose; mesh is an own one, deflated (zlib)."""
+
+    shape: Literal[tuple(FORMS)]
+    place: Three
+    size: Annotated[tuple[Annotated[float, Meta(gt=0.0, le=FAR)], ...], Meta(min_length=3, max_length=3)]
+    turn: Turn = (0.0, 0.0, 0.0, 1.0)
+    mesh: Packed = ""
+
+
+class RegionDocument(_Strict):
+    """A named area of one mesh. values: one byte a vertex, deflated (zlib): 0..254 in with influence value / 254, 255 out."""
+
+    id: Identifier
+    mesh: Name
+    vertices: Annotated[int, Meta(ge=1, le=MOST_VERTICES)]
+    values: Packed
+    name: Name | None = None
+    is_final: Annotated[bool, Meta(description="Whether it is the mesh's final skin.")] = msgspec.field(name="final", default=False)
+
+
+class FollowerDocument(_Strict):
+    """A frame that rides on picked vertices of a mesh."""
+
+    id: Identifier
+    mesh: Name
+    vertices: Annotated[tuple[Annotated[int, Meta(ge=0, lt=MOST_VERTICES)], ...], Meta(min_length=1, max_length=MOST_FOLLOWED)]
+    name: Name | None = None
+
+
+def _dials_document(name, dials):
+    """The struct of some dials, each at its default where it is left out."""
+    declared = []
+    for dial in dials:
+        if dial.is_choice:
+            kind = Annotated[Literal[tuple(option for option, _ in dial.options)], Meta(description=dial.description)]
+        else:
+            kind = Annotated[float, Meta(ge=dial.low, le=dial.high, description=dial.description)]
+        declared.append((dial.name, kind, dial.default))
+    return msgspec.defstruct(name, declared, frozen=True, kw_only=True, forbid_unknown_fields=True)
+
+
+ColliderDials = _dials_document("ColliderDials", shapes.DIALS)
+
+
+class ColliderDocument(_Strict):
+    """A shape in the rest pose of the world that rides on a joint, or stands still."""
+
+    id: Identifier
+    shape: Literal[tuple(SIZES)]
+    size: Annotated[
+        tuple[Annotated[float, Meta(ge=0.0, le=FAR)], ...],
+        Meta(description="; ".join(f"{shape}: {', '.join(sizes) or 'none'}" for shape, sizes in SIZES.items())),
+    ]
+    name: Name | None = None
+    joint: Name = ""
+    is_on: bool = msgspec.field(name="on", default=True)
+    place: Three = (0.0, 0.0, 0.0)
+    turn: Turn = (0.0, 0.0, 0.0, 1.0)
+    meets: Annotated[Ids, Meta(description="Layers that collide with it though they would not by default.")] = ()
+    spares: Annotated[Ids, Meta(description="Layers that do not collide with it though they would by default.")] = ()
+    mesh: Annotated[Name, Meta(description="The mesh of a skin, or of a simplified body.")] = ""
+    dials: ColliderDials = msgspec.field(default_factory=ColliderDials)
+
+
+_FIELD_TYPES = {
+    "rides": (Annotated[Name, Meta(description=f"The id of a soft volume, or {FOLLOWER}: and a follower's id, that it follows.")], ""),
+    "built": (Annotated[Packed, Meta(description="A conforming solid, deflated (zlib).")], ""),
+    "other": (Annotated[Name, Meta(description="The region that it is kept from; without one, the rest of the mesh.")], ""),
+    "form": (FormDocument | None, None),
+}
+
+
+def _layer_document(kind):
+    """The struct of a kind's layers, tagged by the kind's name."""
+    made_of = ("chains", Annotated[tuple[ChainDocument, ...], Meta(min_length=1, max_length=MOST_CHAINS)])
+    if kind.made_of != JOINTS:
+        made_of = ("region", Annotated[Name, Meta(description="The id of the region that it is made of.")])
+    words = "".join(part.capitalize() for part in kind.name.split("_"))
+    dials = _dials_document(f"{words}Dials", kind.dials)
+    declared = [
+        ("id", Identifier),
+        ("name", Name | None, None),
+        ("on", bool, True),
+        made_of,
+        *((name, *_FIELD_TYPES[name]) for name in sorted(kind.fields)),
+        ("dials", dials, msgspec.field(default_factory=dials)),
+        ("amount", Amount, ((0.0, 1.0),)),
+    ]
+    options = {"tag_field": "kind", "tag": kind.name, "frozen": True, "kw_only": True, "forbid_unknown_fields": True}
+    return msgspec.defstruct(f"{words}Layer", declared, **options, omit_defaults=True)
+
+
+@lru_cache(maxsize=8)
+def _setup_document(kinds):
+    """The struct of a whole setup whose layers are of some kinds."""
+    layer_types = Union[tuple(_layer_document(kind) for kind in _by_id(kinds))]  # noqa: UP007 - the kinds are known at run time only
+    scene = [(d.name, Annotated[float, Meta(ge=d.low, le=d.high, description=d.description)], d.default) for d in SCENE_DIALS]
+    several = Meta(max_length=MOST_LAYERS)
+    declared = [
+        ("format", Literal[FORMAT]),
+        ("version", Literal[VERSION]),
+        *scene,
+        ("watch_skin", Annotated[bool, Meta(description="Whether takes measure the penetration of the whole skin.")], False),
+        ("regions", Annotated[tuple[RegionDocument, ...], several], ()),
+        ("colliders", Annotated[tuple[ColliderDocument, ...], several], ()),
+        ("followers", Annotated[tuple[FollowerDocument, ...], several], ()),
+        ("layers", Annotated[tuple[layer_types, ...], several]),
+        ("schema", str, msgspec.field(name="$schema", default="")),
+    ]
+    return msgspec.defstruct("SetupDocument", declared, frozen=True, kw_only=True, forbid_unknown_fields=True)
+
+
+_known_kinds = {}
+
+
+def _by_id(keys):
+    return [_known_kinds[key] for key in keys]
+
+
+def _document_type():
+    kinds = registry.kinds()
+    _known_kinds.update((id(kind), kind) for kind in kinds)
+    return _setup_document(tuple(id(kind) for kind in kinds))
+
+
+def to_document(setup):
+    """The setup as plain JSON values, every dial written out."""
+    document = {"format": FORMAT, "version": VERSION, **{dial.name: getattr(setup, dial.name) for dial in SCENE_DIALS}}
+    if setup.watches_skin:
+        document["watch_skin"] = True
+    document["regions"] = [_plain(RegionDocument(**_values(region))) for region in setup.regions]
+    document["colliders"] = [_plain(_collider_document(collider)) for collider in setup.colliders]
+    if setup.followers:
+        document["followers"] = [_plain(FollowerDocument(**_values(each))) for each in setup.followers]
+    document["layers"] = [_layer_plain(layer) for layer in setup.layers]
+    return document
+
+
+def _values(item):
+    return {field.name: getattr(item, field.name) for field in fields(item)}
+
+
+def _plain(struct):
+    return msgspec.json.decode(msgspec.json.encode(struct))
+
+
+def _collider_document(collider):
+    given = _values(collider)
+    return ColliderDocument(**given | {"dials": ColliderDials(**shapes.DEFAULTS | given.pop("values"))})
+
+
+def _layer_plain(layer):
+    kind = registry.kind_of(layer.kind)
+    plain = {"kind": layer.kind, "id": layer.id, "name": layer.name, "on": layer.is_on}
+    if kind.made_of == JOINTS:
+        plain["chains"] = [_plain(ChainDocument(**_values(chain))) for chain in layer.chains]
+    else:
+        plain["region"] = layer.region
+    for name in sorted(kind.fields):
+        value = getattr(layer, name)
+        if value:
+            plain[name] = _plain(FormDocument(**_values(value))) if name == "form" else value
+    return plain | {"dials": kind.defaults | layer.values, "amount": [list(key) for key in layer.amount]}
+
+
+def dumps(setup):
+    """The setup as JSON text."""
+    return json.dumps(to_document(setup), indent=2, ensure_ascii=False)
+
+
+def loads(text):
+    """Read a setup from JSON text or bytes. Raises BadInput."""
+    if len(text) > LARGEST_DOCUMENT:
+        raise BadInput(f"expected a setup of at most {LARGEST_DOCUMENT >> 20} MB, got {len(text) / 2**20:.1f} MB")
+    try:
+        plain = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise BadInput(f"expected a setup as JSON, could not read it: {str(error)[:SHOWN]}") from error
+    return from_document(plain)
+
+
+def from_document(plain):
+    """Check plain JSON values and make a Setup of them. Raises BadInput with the place of the fault."""
+    plain = upgraded(plain, VERSION)
+    try:
+        document = msgspec.convert(plain, _document_type())
+    except (msgspec.ValidationError, OverflowError) as error:
+        raise BadInput(_in_words(str(error), plain)) from error
+    setup = Setup(
+        layers=tuple(_read_layer(layer, f"layers[{index}]") for index, layer in enumerate(document.layers)),
+        **{dial.name: getattr(document, dial.name) for dial in SCENE_DIALS},
+        watches_skin=document.watch_skin,
+        regions=tuple(_read_region(region) for region in document.regions),
+        colliders=tuple(_read_collider(each, f"colliders[{index}]") for index, each in enumerate(document.colliders)),
+        followers=tuple(Follower(each.id, each.name or each.id, each.mesh, each.vertices) for each in document.followers),
+    )
+    _check_whole(setup)
+    return setup
+
+
+def read_amount(keys, where="amount"):
+    """Check amount keys ((frame, value), ...) in the order of frames. Raises BadInput."""
+    try:
+        read = msgspec.convert(keys, Amount)
+    except msgspec.ValidationError as error:
+        raise BadInput(f"{where}: {_in_words(str(error), keys, msgspec.json.schema(Amount))}") from error
+    _expect(all(a[0] < b[0] for a, b in itertools.pairwise(read)), where, "frames in rising order", keys)
+    return read
+
+
+def _read_layer(document, where):
+    kind = registry.kind_of(document.__struct_config__.tag)
+    chains = tuple(_read_chain(chain, f"{where}.chains[{at}]") for at, chain in enumerate(getattr(document, "chains", ())))
+    form = getattr(document, "form", None)
+    plain = {name: getattr(document, name) for name in kind.fields if name != "form"}
+    return Layer(
+        document.id,
+        document.name or document.id,
+        kind.name,
+        document.on,
+        chains,
+        msgspec.structs.asdict(document.dials),
+        read_amount(document.amount, f"{where}.amount"),
+        region=getattr(document, "region", ""),
+        form=_read_form(form, f"{where}.form") if form else None,
+        **plain,
+    )
+
+
+def _read_chain(chain, where):
+    _expect(bool(chain.picked) != bool(chain.root), where, "either a root or picked joints", chain.picked)
+    return ChainPick(chain.root, chain.end, chain.picked, chain.branches)
+
+
+def _read_form(form, where):
+    _expect(bool(form.mesh) == (form.shape == "own"), f"{where}.mesh", "a mesh in an own one alone", form.shape)
+    return Form(form.shape, form.place, _unit(form.turn, f"{where}.turn"), form.size, form.mesh)
+
+
+def _read_region(region):
+    levels.decode(region.values, region.vertices)
+    return Region(region.id, region.name or region.id, region.mesh, region.vertices, region.values, region.is_final)
+
+
+def _read_collider(each, where):
+    _expect(len(each.size) == len(SIZES[each.shape]), f"{where}.size", f"a list of {len(SIZES[each.shape])} numbers", each.size)
+    given = {name: getattr(each, name) for name in ("shape", "joint", "place", "size", "is_on", "meets", "spares", "mesh")}
+    turn, values = _unit(each.turn, f"{where}.turn"), msgspec.structs.asdict(each.dials)
+    return Collider(each.id, each.name or each.id, turn=turn, values=values, **given)
+
+
+def _unit(turn, where):
+    length = math.sqrt(sum(number * number for number in turn))
+    _expect(length > 1e-6, where, "a quaternion that is not zero", turn)
+    return tuple(number / length for number in turn)
+
+
+def _check_whole(setup):
+    """What concerns several parts of a setup: ids, and what refers to them. Raises BadInput."""
+    for what in ("layers", "regions", "colliders", "followers"):
+        ids = [each.id for each in getattr(setup, what)]
+        _expect(len(set(ids)) == len(ids), what, "a different id for each", ids)
+    finals = [region.mesh for region in setup.regions if region.is_final]
+    _expect(len(set(finals)) == len(finals), "regions", "one final skin for a mesh", finals)
+    carriers = [layer.id for layer in setup.layers if registry.kind_of(layer.kind).carries]
+    carriers += [f"{FOLLOWER}:{follower.id}" for follower in setup.followers]
+    for index, layer in enumerate(setup.layers):
+        for identifier in filter(None, (layer.region, layer.other)):
+            setup.region(identifier)
+        wanted = f"the id of a soft volume, or {FOLLOWER}: and the id of one"
+        _expect(not layer.rides or layer.rides in carriers, f"layers[{index}].rides", wanted, layer.rides)
+
+
+def _in_words(text, plain, schema=None):
+    """A message of the validation in words: the place, what its schema expects there, and what came."""
+    message, _, place = text.partition(" - at `")
+    where, got, node = place.rstrip("`").removeprefix("$").removeprefix("."), plain, schema or json_schema()
+    root = node
+    for index, name in re.findall(r"\[(\d+)\]|([^.\[\]`]+)", where):
+        node = _below(root, node, got, int(index) if index else name)
+        try:
+            got = got[int(index)] if index else got[name]
+        except (KeyError, IndexError, TypeError):
+            got = None
+    if "field `" in message:
+        name, is_missing = message.split("`")[1], "missing" in message
+        known = ", ".join(sorted(_resolved(root, node, got).get("properties", {})))
+        words = f"expected “{name}”, it is missing" if is_missing else f"expected only {known}, got “{name}”"
+        return f"{where or 'the setup'}: {words}"
+    return f"{where or 'the setup'}: expected {_wanted(_resolved(root, node, got))}, got {str(got)[:SHOWN]!r}"
+
+
+def _resolved(root, node, value):
+    """A node of a schema, with references followed, and of several forms the one that a value claims to be."""
+    while True:
+        if "$ref" in node:
+            node = root["$defs"][node["$ref"].rpartition("/")[2]]
+        elif "discriminator" in node and isinstance(value, dict):
+            chosen = node["discriminator"]["mapping"].get(value.get(node["discriminator"]["propertyName"]))
+            if chosen is None:
+                return {"enum": sorted(node["discriminator"]["mapping"])}
+            node = {"$ref": chosen}
+        elif "anyOf" in node and "discriminator" not in node:
+            node = node["anyOf"][0]
+        else:
+            return node
+
+
+def _below(root, node, value, key):
+    """The schema of an item or a property."""
+    node = _resolved(root, node, value)
+    if isinstance(key, int):
+        first = node.get("prefixItems", [])
+        return first[key] if key < len(first) else node.get("items") or {}
+    if key == node.get("discriminator", {}).get("propertyName") or (key == "kind" and "enum" in node):
+        return {"enum": sorted(node.get("enum", node.get("discriminator", {}).get("mapping", {})))}
+    return node.get("properties", {}).get(key, {})
+
+
+def _wanted(node):
+    """What a node of a schema expects, in words."""
+    if "enum" in node or "const" in node:
+        return f"one of {', '.join(map(str, node.get('enum', [node.get('const')])))}"
+    low, high = (node.get(f"{end}imum", node.get(f"exclusive{end.capitalize()}imum")) for end in ("min", "max"))
+    kind = {"number": "a number", "integer": "a whole number", "boolean": "true or false", "object": "an object", "string": "a text"}
+    words = kind.get(node.get("type"), "a list")
+    if node.get("type") in ("number", "integer"):
+        return words + (f" from {low:g}" if low is not None else "") + (f" to {high:g}" if high is not None else "")
+    if "pattern" in node:
+        return node.get("description", words)
+    if node.get("type") == "array":
+        fewest, most = node.get("minItems", 0), node.get("maxItems")
+        return f"a list of {fewest}" if fewest == most else f"a list of {fewest} to {most}" if most else f"a list of at least {fewest}"
+    return f"{words} of at most {node['maxLength']} characters" if "maxLength" in node else words
+
+
+def _expect(is_right, where, expected, got):
+    if not is_right:
+        raise BadInput(f"{where}: expected {expected}, got {str(got)[:SHOWN]!r}")
+
+
+def json_schema():
+    """The published JSON Schema (draft 2020-12) of the setup document."""
+    schema = msgspec.json.schema(_document_type())
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Keen Quiver setup", **schema}

@@ -1,0 +1,195 @@
+"""The setup of a character: its layers, regions, colliders and scene values. All frozen; quiver/setup/edits.py makes changed ones."""
+
+import itertools
+from dataclasses import dataclass, field, replace
+
+from quiver.dials import Dial
+from quiver.errors import BadInput
+
+FRAME_RATE = Dial("frame_rate", "Frame rate", "1/s", 1.0, 240.0, 24.0, 1.0, "Scene", "Frames in a second.")
+METRES = Dial("metres_per_unit", "Metres per unit", "m", 1e-4, 1e3, 1.0, 0.01, "Scene", "Length of one unit of the file.")
+PREROLL = Dial("preroll_frames", "Pre-roll", "frames", 0.0, 480.0, 24.0, 1.0, "Scene", "Frames from the rest pose into the clip's first pose.")
+MOST_FOLLOWED = 64
+"""Points of a follower, at the most."""
+FORMS = {"dome": "Dome", "pad": "Pad", "sleeve": "Sleeve", "panel": "Panel", "tube": "Tube", "own": "Own mesh"}
+"""Shapes of forms and their labels: a half ball open below; a cushion; an open tube that narrows; a flat piece; an open tube."""
+WHOLE_SKIN = "skin:"
+"""Stands in for the id of a layer where the whole skin is measured."""
+SCENE_DIALS = (FRAME_RATE, METRES, PREROLL)
+
+
+@dataclass(frozen=True)
+class ChainPick:
+    """Which joints make a chain: from ``root`` down to ``end`` (or to the only tip), or exactly the ``picked`` ones."""
+
+    root: str = ""
+    end: str = ""
+    picked: tuple = ()
+    branches: bool = False
+
+    @property
+    def names(self):
+        return [name for name in (self.root, self.end, *self.picked) if name]
+
+    def __str__(self):
+        if self.picked:
+            return ", ".join(self.picked)
+        return f"{self.root} → {self.end}" if self.end and self.end != self.root else self.root
+
+
+@dataclass(frozen=True)
+class Region:
+    """A named area of one mesh: ``values`` are the levels of its ``vertices`` vertices as mesh/regions.py writes them.
+
+    A mesh may have one that ``is_final``: no layer is made of it; it gives the share of all simulated motion that the final skin shows.
+    """
+
+    id: str
+    name: str
+    mesh: str
+    vertices: int
+    values: str
+    is_final: bool = False
+
+
+FOLLOWER = "follower"
+"""A layer rides on the id of a soft volume, or on this, a colon, and the id of a follower."""
+
+
+@dataclass(frozen=True)
+class Follower:
+    """A frame that rides on a few picked ``vertices`` of a mesh, wherever simulation takes them."""
+
+    id: str
+    name: str
+    mesh: str
+    vertices: tuple
+
+
+@dataclass(frozen=True)
+class Form:
+    """A surface placed by hand that a sheet is made of: place, turn (x y z w) and size of its box in the rest pose.
+
+    shape one of FORMS, size (3,) along its own X Y Z [file units]; mesh what bodies/forms.py made of an own one
+    """
+
+    shape: str
+    place: tuple
+    turn: tuple
+    size: tuple
+    mesh: str = ""
+
+    def mirrored(self):
+        """The same on the other side; an own mesh is not turned into its mirror image."""
+        (x, y, z), (a, b, c, w) = self.place, self.turn
+        return replace(self, place=(-x, y, z), turn=(a, -b, -c, w))
+
+
+@dataclass(frozen=True)
+class Layer:
+    """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant.
+
+    A layer made of joints has ``chains`` (one joint each where a pick is no chain); one that ``rides`` follows a soft volume, or a
+    follower, by its id. One made of a region has its id in ``region``. ``built`` is what bodies/conforming.py made of its mesh, where it
+    is not a lattice; ``other`` the region that skin contact keeps it from ("" for the rest of the mesh); ``form`` a shape placed by hand.
+    ``values`` are its dials.
+    """
+
+    id: str
+    name: str
+    kind: str = "chain"
+    is_on: bool = True
+    chains: tuple = ()
+    values: dict = field(default_factory=dict)
+    amount: tuple = ((0.0, 1.0),)
+    region: str = ""
+    rides: str = ""
+    built: str = ""
+    other: str = ""
+    form: Form | None = None
+
+    def value(self, name):
+        """The value of a dial. Raises BadInput where the layer has no such dial."""
+        if name not in self.values:
+            raise BadInput(f"expected a dial of “{self.name}”, got “{name}”")
+        return self.values[name]
+
+    def amount_at(self, frame):
+        """The amount 0..1 at a frame, linear between keys."""
+        keys = self.amount
+        if frame <= keys[0][0]:
+            return keys[0][1]
+        for (a, from_value), (b, to_value) in itertools.pairwise(keys):
+            if frame < b:
+                return from_value + (frame - a) / (b - a) * (to_value - from_value)
+        return keys[-1][1]
+
+
+@dataclass(frozen=True)
+class Setup:
+    """All layers in order, and the scene's own values.
+
+    watches_skin: whether a take measures the penetration of the whole skin, as `WHOLE_SKIN`
+    """
+
+    layers: tuple = ()
+    frame_rate: float = FRAME_RATE.default
+    metres_per_unit: float = METRES.default
+    preroll_frames: float = PREROLL.default
+    regions: tuple = ()
+    colliders: tuple = ()
+    followers: tuple = ()
+    watches_skin: bool = False
+
+    def region(self, identifier):
+        """The region of that id. Raises BadInput."""
+        return found(self.regions, identifier, "region")
+
+    def final_skin(self, mesh):
+        """The final skin of a mesh, or None."""
+        return next((region for region in self.regions if region.is_final and region.mesh == mesh), None)
+
+    def layer(self, identifier):
+        """The layer of that id. Raises BadInput."""
+        return found(self.layers, identifier, "layer")
+
+    def collider(self, identifier):
+        """The collider of that id. Raises BadInput."""
+        return found(self.colliders, identifier, "collider")
+
+    def follower(self, identifier):
+        """The follower of that id. Raises BadInput."""
+        return found(self.followers, identifier, "follower")
+
+    def moves_like(self, other):
+        """Whether both setups give the same motion, see `motion`."""
+        return self.motion == other.motion
+
+    @property
+    def motion(self):
+        """All that the motion depends on, to be compared: without names, layers that are off, and regions that no layer is made of."""
+        layers = tuple(replace(layer, name="") for layer in self.layers if layer.is_on)
+        used = {identifier for layer in layers for identifier in (layer.region, layer.other)}
+        ridden = {layer.rides for layer in layers}
+        return (
+            layers,
+            tuple(replace(region, name="") for region in self.regions if region.id in used or region.is_final),
+            tuple(replace(collider, name="") for collider in self.colliders if collider.is_on),
+            tuple(replace(follower, name="") for follower in self.followers if f"{FOLLOWER}:{follower.id}" in ridden),
+            *(getattr(self, dial.name) for dial in SCENE_DIALS),
+            self.watches_skin,
+        )
+
+    def unknown_names(self, skeleton):
+        """The joint names used here that the skeleton does not have, sorted."""
+        used = {name for layer in self.layers for chain in layer.chains for name in chain.names}
+        used |= {collider.joint for collider in self.colliders if collider.joint}
+        return sorted(name for name in used if name not in skeleton)
+
+
+def found(items, identifier, what):
+    """The item of that id. Raises BadInput, naming it."""
+    for item in items:
+        if item.id == identifier:
+            return item
+    raise BadInput(f"there is no {what} “{identifier}” in this setup")
