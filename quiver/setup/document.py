@@ -401,4 +401,6 @@ def _expect(is_right, where, expected, got):
 def json_schema():
     """The published JSON Schema (draft 2020-12) of the setup document."""
     schema = msgspec.json.schema(_document_type())
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Keen Quiver setup", **schema}
+    parts = schema["$defs"]
+    whole = parts.pop(schema["$ref"].rpartition("/")[2])
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **whole, "title": "Keen Quiver setup", "$defs": parts}

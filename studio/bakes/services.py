@@ -14,6 +14,7 @@ from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_positions
 from studio.bakes.models import Bake
 from studio.characters.services import loaded
+from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.takes.services import unpack, unpack_offsets
@@ -24,7 +25,6 @@ def forms_there():
     return [(value, label) for value, label in Bake.Form.choices if value != Bake.Form.USD or usd.is_there()]
 
 
-@transaction.atomic
 def start_bake(take, name, form, first_frame, last_frame, step, turn_limit=0.0, shape_limit=0.0, mesh=0):
     """Queue a bake of a finished take. Raises BadInput."""
     if take.job.state != Job.State.FINISHED:
@@ -36,20 +36,23 @@ def start_bake(take, name, form, first_frame, last_frame, step, turn_limit=0.0, 
     if form not in Bake.Form.values or not 0 <= mesh < len(take.character.facts["meshes"]):
         raise BadInput(f"expected one of {', '.join(Bake.Form.values)} and a mesh of this character, got {form} and {mesh}")
     joints.frames_between(first_frame, last_frame, step)
-    job = jobs.start("bake", last_frame - first_frame + 1)
     name = name.strip()[:200] or f"{take.clip_name or 'rest'} with motion"
     limits = {"turn_limit": turn_limit, "shape_limit": shape_limit}
     frames = {"first_frame": first_frame, "last_frame": last_frame, "step": step}
-    bake = Bake.objects.create(take=take, job=job, name=name, form=form, mesh=mesh, **frames, **limits)
-    jobs.enqueue(job)
+    with transaction.atomic():
+        job = jobs.start("bake", last_frame - first_frame + 1)
+        bake = Bake.objects.create(take=take, job=job, name=name, form=form, mesh=mesh, **frames, **limits)
+        jobs.enqueue(job)
     return bake
 
 
 def write_bake(job_id, context):
     """The job: bake and keep the file."""
     bake = Bake.objects.select_related("take__version").get(job_id=job_id)
+    bake.file_chunks.all().delete()
     writers = {Bake.Form.GLB: _write_glb, Bake.Form.USD: _write_usd}
     bake.report = writers.get(bake.form, _write_point_cache)(bake, context)
+    hub.publish(bake.take.character_id, "bake", bake=bake.pk)
     if not context.keep_going():
         bake.file_chunks.all().delete()
         return
@@ -67,9 +70,8 @@ def _write_glb(bake, context):
     options = (bake.first_frame, bake.last_frame, bake.step, bake.turn_limit)
     baked = joints.bake(character, clip, take.frame_rate, take.first_frame, *arrays, *options)
     shapes = _shapes(bake, character, clip, rotations, translations)
-    metres = take.version.document["metres_per_unit"]
-    with transaction.atomic():
-        size = bake.keep(export.glb_parts(document, character, baked, bake.name, shapes))
+    metres = take.version.setup.metres_per_unit
+    size = bake.keep(export.glb_parts(document, character, baked, bake.name, shapes))
     return {
         "frames": baked.frames,
         "keys": baked.keys,
@@ -97,7 +99,7 @@ def _shapes(bake, character, clip, rotations, translations):
         for row, steps in enumerate(unpack_offsets(take, chunk), chunk.first_frame - take.first_frame):
             if row in wanted:
                 offsets[wanted[row]] = steps * np.float32(chunk.offset_step)
-    limit = bake.shape_limit / 1000.0 / take.version.document["metres_per_unit"]
+    limit = bake.shape_limit / 1000.0 / take.version.setup.metres_per_unit
     return meshes.all_shapes(character, take.moved, offsets, world, limit)
 
 
@@ -120,8 +122,7 @@ def _write_point_cache(bake, context):
             if not context.keep_going():
                 return
 
-    with transaction.atomic():
-        size = bake.keep(pieces())
+    size = bake.keep(pieces())
     return {"frames": len(frames), "keys": 0, "bytes": size, "clip": bake.name, "mesh": mesh.name}
 
 
@@ -133,8 +134,8 @@ def _write_usd(bake, context):
     scenes = _scenes(take, character, frames, range(len(character.meshes)))
     with tempfile.TemporaryDirectory() as folder:
         path = pathlib.Path(folder) / "bake.usdc"
-        usd.write(path, character, take.character.name, take.frame_rate, frames, take.version.document["metres_per_unit"], scenes)
-        with path.open("rb") as file, transaction.atomic():
+        usd.write(path, character, take.character.name, take.frame_rate, frames, take.version.setup.metres_per_unit, scenes)
+        with path.open("rb") as file:
             size = bake.keep(iter(lambda: file.read(2**20), b""))
     return {"frames": len(frames), "keys": 0, "bytes": size, "clip": bake.name}
 

@@ -12,17 +12,17 @@ from studio.bakes.models import Bake
 from studio.characters.pages import character_or_404, render_step
 from studio.jobs.models import Job
 from studio.takes.models import Take
-from studio.takes.services import is_stale, latest_take
+from studio.takes.services import is_stale, shown_take
 
 
 @require_safe
 def bake(request, pk):
-    return _panel(request, character_or_404(pk))
+    return _panel(request, character_or_404(pk, request))
 
 
 def _panel(request, row):
     bakes = list(Bake.objects.filter(take__character=row).select_related("job", "take")[:40])
-    take = latest_take(row)
+    take = shown_take(row)
     is_open = any(each.job.is_open for each in bakes) or bool(take and take.job.is_open)
     stale = bool(take) and is_stale(row, take)
     return render_step(
@@ -37,8 +37,11 @@ def _panel(request, row):
 @require_POST
 def start(request, pk):
     """Bake the newest take of the active clip."""
-    row = character_or_404(pk)
-    take = get_object_or_404(Take.objects.select_related("job"), pk=request.POST.get("take"), character=row)
+    row = character_or_404(pk, request)
+    number = request.POST.get("take", "")
+    if not (number.isascii() and number.isdigit()):
+        raise BadInput(f"expected the number of a take, got “{number}”")
+    take = get_object_or_404(Take.objects.select_related("job", "version"), pk=int(number), character=row)
     numbers = {}
     for name, kind in (("first", int), ("last", int), ("step", int), ("turn_limit", float), ("shape_limit", float), ("mesh", int)):
         try:
@@ -68,6 +71,6 @@ def download(request, pk):
 @require_POST
 def delete(request, pk):
     made = get_object_or_404(Bake.objects.select_related("take__character"), pk=pk)
-    row = character_or_404(made.take.character_id)
+    row = character_or_404(made.take.character_id, request)
     made.delete()
     return _panel(request, row)

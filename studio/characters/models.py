@@ -3,7 +3,7 @@
 from django.db import models, transaction
 
 from quiver.setup import model as setups
-from quiver.setup import document as setup_document
+from studio.characters import versions
 from studio.pieces import packed, unpacked
 
 
@@ -36,18 +36,14 @@ class Character(models.Model):
     @property
     def setup(self):
         """The current Setup."""
-        return setup_document.from_document(self.current.document) if self.current else setups.Setup()
+        return self.current.setup if self.current_id else setups.Setup()
 
-    @transaction.atomic
     def save_setup(self, setup, label):
-        """Keep a setup as a new version after the current one, and make it current."""
-        version = SetupVersion.objects.create(character=self, parent=self.current, document=setup_document.to_document(setup), label=label)
-        self.go_to(version)
-        return version
-
-    def go_to(self, version):
+        """Keep a setup as a new version after the current one, and make it current, whatever it was. Edits go through studio.edits."""
+        version = SetupVersion.write(self, self.current, setup, label)
         self.current = version
         self.save(update_fields=["current"])
+        return version
 
     @property
     def undo_version(self):
@@ -56,7 +52,7 @@ class Character(models.Model):
     @property
     def redo_version(self):
         """The newest version that was made from the current one."""
-        return self.versions.filter(parent=self.current).order_by("-pk").first() if self.current else None
+        return self.versions.filter(parent=self.current).defer("data").order_by("-pk").first() if self.current else None
 
     def clip_facts(self):
         """What is known of the active clip; None where the character has no clip."""
@@ -74,11 +70,42 @@ class SourceChunk(models.Model):
         unique_together = [("character", "number")]
 
 
+class Blob(models.Model):
+    """A long text of setups, such as a painted region: stored once, named by its digest."""
+
+    digest = models.CharField(max_length=64, unique=True)
+    data = models.BinaryField()
+
+
 class SetupVersion(models.Model):
-    """One state of a character's setup; versions form a tree by ``parent``, so that undo never loses anything."""
+    """One state of a character's setup, a small document (see versions.py); versions form a tree by ``parent``, so that undo never loses
+    anything.
+    """
 
     character = models.ForeignKey(Character, models.CASCADE, related_name="versions")
     parent = models.ForeignKey("self", models.SET_NULL, null=True, related_name="children")
-    document = models.JSONField()
+    data = models.BinaryField()
+    blobs = models.ManyToManyField(Blob, related_name="versions")
     label = models.CharField(max_length=200)
     created = models.DateTimeField(auto_now_add=True)
+
+    @classmethod
+    @transaction.atomic
+    def write(cls, character, parent, setup, label):
+        """Store a setup as a version, and what of it is not stored yet."""
+        data, texts = versions.packed(setup)
+        known = dict(Blob.objects.filter(digest__in=texts).values_list("digest", "pk"))
+        for digest, text in texts.items():
+            if digest not in known:
+                known[digest] = Blob.objects.create(digest=digest, data=versions.text_bytes(text)).pk
+        version = cls.objects.create(character=character, parent=parent, data=data, label=label[:200])
+        version.blobs.set(known.values())
+        return version
+
+    @property
+    def setup(self):
+        """The Setup, parsed once for each version."""
+        return versions.setup_of(bytes(self.data), self._texts)
+
+    def _texts(self):
+        return {digest: versions.bytes_text(data) for digest, data in self.blobs.values_list("digest", "data")}

@@ -9,9 +9,13 @@ from studio.characters.models import Character
 from studio.steps import STEPS, step
 
 
-def character_or_404(pk):
-    """The character with its current setup version."""
-    return get_object_or_404(Character.objects.select_related("current", "current__parent"), pk=pk)
+def character_or_404(pk, request=None):
+    """The character with its current setup version; of a request, also which page it comes from and which version that page shows."""
+    row = get_object_or_404(Character.objects.select_related("current", "current__parent").defer("picture"), pk=pk)
+    if request is not None:
+        seen = request.headers.get("X-Setup-Version", "")
+        row.tab, row.seen_version = request.headers.get("X-Tab", "")[:40], int(seen) if seen.isascii() and seen.isdigit() else None
+    return row
 
 
 def render_step(request, row, slug, panel, context=None, status=200):

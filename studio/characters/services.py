@@ -15,6 +15,7 @@ from quiver.formats.gltf.reading import read_character
 from quiver.picture import picture
 from quiver.rig.pose import rest_matrices
 from studio.characters.models import Character
+from studio.events import hub
 
 KEPT_IN_MEMORY = 6
 
@@ -138,10 +139,18 @@ def joint_names(row, text):
     return [name.strip() for name in text.split(",") if name.strip()]
 
 
-@transaction.atomic
 def remove(row):
-    """Delete a character with all that was made of it."""
-    for take in row.takes.all():
-        take.bakes.all().delete()
-    row.takes.all().delete()
-    row.delete()
+    """Delete a character with all that was made of it; what still runs for it is asked to stop. The worker gives the space back."""
+    for prepare in _before_removal:
+        prepare(row)
+    with transaction.atomic():
+        row.delete()
+    hub.publish(row.pk, "removed")
+
+
+_before_removal = []
+
+
+def before_removal(prepare):
+    """Let ``prepare(row)`` remove what an app made of a character, before the character is."""
+    _before_removal.append(prepare)

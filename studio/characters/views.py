@@ -42,20 +42,20 @@ def open_character(request, pk):
 
 @require_safe
 def rig(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     return render_step(request, row, "rig", "characters/rig_panel.html", {"tree": services.joint_tree(row)})
 
 
 @require_POST
 def delete(request, pk):
-    services.remove(character_or_404(pk))
+    services.remove(character_or_404(pk, request))
     return redirect("library")
 
 
 @require_POST
 def choose_clip(request, pk):
     """Make another clip the active one; the page is loaded anew because every part of it speaks of the clip."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     name = request.POST.get("clip", "")
     if name and name not in [clip["name"] for clip in row.facts["clips"]]:
         raise BadInput(f"expected a clip of this character, got “{name}”")
@@ -73,12 +73,12 @@ def _kept(response):
 
 @require_safe
 def picture(request, pk):
-    return _kept(HttpResponse(bytes(character_or_404(pk).picture), content_type="image/png"))
+    return _kept(HttpResponse(bytes(character_or_404(pk, request).picture), content_type="image/png"))
 
 
 @require_safe
 def source(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     response = HttpResponse(row.source(), content_type=GLB_TYPE)
     response.headers["Content-Disposition"] = "attachment"
     return _kept(response)
@@ -87,5 +87,5 @@ def source(request, pk):
 @require_safe
 def clip_frames(request, pk):
     """The keyed motion of a clip for the stage."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     return HttpResponse(services.clip_stream(row, request.GET.get("clip", "")), content_type="application/octet-stream")

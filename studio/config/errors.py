@@ -1,12 +1,24 @@
-"""Errors of the core, shown to the artist in plain words."""
+"""Errors, shown to the artist in plain words."""
 
+import logging
+
+from django.db import OperationalError
+from django.http import Http404
+from django.core.exceptions import BadRequest, PermissionDenied, SuspiciousOperation
 from django.shortcuts import render
 
 from quiver.errors import QuiverError
+from studio.faults import fault_message, is_disk_full, is_locked
+
+log = logging.getLogger(__name__)
+LOCKED = "The database is busy, so this was not saved. Try again in a moment."
+FULL = "The disk is full, so this was not saved. Free some space, then try again."
 
 
 class PlainErrorMiddleware:
-    """Turns a QuiverError that a view let through into a message: status 422, nothing saved."""
+    """Turns what a view let through into a message: status 422 for what the core refused, 503 and 507 for a database that could not
+    write, 500 with a code for a fault of ours. Nothing was saved.
+    """
 
     def __init__(self, get_response):
         self.get_response = get_response
@@ -15,8 +27,16 @@ class PlainErrorMiddleware:
         return self.get_response(request)
 
     def process_exception(self, request, exception):
-        if not isinstance(exception, QuiverError):
+        if isinstance(exception, QuiverError):
+            return _message(request, str(exception), 422, getattr(exception, "findings", []))
+        if isinstance(exception, OperationalError) and (is_locked(exception) or is_disk_full(exception)):
+            log.error("The database refuses: %s", exception)
+            return _message(request, FULL, 507) if is_disk_full(exception) else _message(request, LOCKED, 503)
+        if isinstance(exception, Http404 | PermissionDenied | SuspiciousOperation | BadRequest):
             return None
-        template = "parts/message.html" if request.headers.get("HX-Request") else "error.html"
-        context = {"message": str(exception), "findings": getattr(exception, "findings", [])}
-        return render(request, template, context, status=422)
+        return _message(request, fault_message(exception), 500)
+
+
+def _message(request, text, status, findings=()):
+    template = "parts/message.html" if request.headers.get("HX-Request") else "error.html"
+    return render(request, template, {"message": text, "findings": findings, "is_ours": status >= 500}, status=status)

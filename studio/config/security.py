@@ -1,4 +1,10 @@
-"""Response headers that keep the pages to their own code."""
+"""Who may ask, and what the pages may load."""
+
+import ipaddress
+from urllib.parse import urlsplit
+
+from django.conf import settings
+from django.http import HttpResponse
 
 POLICY = "; ".join(
     [
@@ -14,6 +20,27 @@ POLICY = "; ".join(
         "frame-ancestors 'none'",
     ]
 )
+REFUSED = "Keen Quiver has no accounts yet, so it answers this machine alone. Open it at http://127.0.0.1/ on the machine where it runs."
+
+
+def is_loopback(address):
+    """Whether an address (a text) is this machine's own."""
+    try:
+        return ipaddress.ip_address(address).is_loopback
+    except ValueError:
+        return False
+
+
+class LoopbackMiddleware:
+    """Refuses every request from another machine, whatever it says of itself. Until there are accounts nobody else is served."""
+
+    def __init__(self, get_response):
+        self.get_response = get_response
+
+    def __call__(self, request):
+        if not is_loopback(request.META.get("REMOTE_ADDR", "")):
+            return HttpResponse(REFUSED, status=403, content_type="text/plain")
+        return self.get_response(request)
 
 
 class ContentSecurityMiddleware:
@@ -27,3 +54,25 @@ class ContentSecurityMiddleware:
         response.headers.setdefault("Content-Security-Policy", POLICY)
         response.headers.setdefault("Referrer-Policy", "same-origin")
         return response
+
+
+class OwnPagesOnly:
+    """Lets sockets through that a page of this very server opens, from this machine: its origin is the host and port that it asks."""
+
+    def __init__(self, application):
+        self.application = application
+
+    async def __call__(self, scope, receive, send):
+        headers = {name: value.decode("latin-1") for name, value in scope.get("headers", [])}
+        origin, host = urlsplit(headers.get(b"origin", "")), headers.get(b"host", "")
+        peer = (scope.get("client") or ("",))[0]
+        is_own = origin.scheme in ("http", "https") and origin.netloc == host and origin.hostname in settings.SOCKET_HOSTS
+        if is_own and is_loopback(peer):
+            await self.application(scope, receive, send)
+        else:
+            await send({"type": "websocket.close", "code": 4403})
+
+
+async def no_such_socket(scope, receive, send):
+    """Closes a socket of an unknown address."""
+    await send({"type": "websocket.close", "code": 4404})

@@ -2,11 +2,27 @@
 
 import os
 import secrets
+import tempfile
 from pathlib import Path
 
 BASE_DIR = Path(__file__).resolve().parent.parent.parent
 DATA_DIR = Path(os.environ.get("KEEN_DATA", BASE_DIR / "var"))
-DATA_DIR.mkdir(parents=True, exist_ok=True)
+# What an artist makes is theirs alone.
+os.umask(0o077)
+
+
+def _checked_folder(folder):
+    """The folder for all data, made and closed to others. Ends with a word where that cannot be."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        folder.chmod(0o700)
+        with tempfile.TemporaryFile(dir=folder):
+            return folder
+    except OSError as error:
+        raise SystemExit(f"Keen Quiver needs a folder that it can write to for its data, “{folder}” is none: {error.strerror}") from error
+
+
+_checked_folder(DATA_DIR)
 
 
 def _kept_secret():
@@ -25,14 +41,16 @@ SECRET_KEY = _kept_secret()
 DEBUG = False
 # Loopback only: the server asks for no account, so it answers nobody else.
 ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
+SOCKET_HOSTS = ["127.0.0.1", "localhost", "::1"]
 INSTALLED_APPS = [
+    # Before staticfiles: its runserver takes the place of that one.
+    "studio.jobs",
     "django.contrib.staticfiles",
     "django.contrib.sessions",
     "django_htmx",
-    "django_tasks",
-    "django_tasks_db",
-    "studio.jobs",
+    "studio.events",
     "studio.characters",
+    "studio.edits",
     "studio.regions",
     "studio.motion",
     "studio.contacts",
@@ -41,6 +59,7 @@ INSTALLED_APPS = [
     "studio.poke",
 ]
 MIDDLEWARE = [
+    "studio.config.security.LoopbackMiddleware",
     "django.middleware.security.SecurityMiddleware",
     "studio.config.security.ContentSecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
@@ -68,20 +87,22 @@ DATABASES = {
         "OPTIONS": {
             "timeout": 20,
             "transaction_mode": "IMMEDIATE",
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON;",
+            "init_command": "PRAGMA auto_vacuum=INCREMENTAL; PRAGMA journal_mode=WAL; PRAGMA journal_size_limit=16777216; PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON;",
         },
         # Tests drive a real server and a real worker, which must see the same file.
         "TEST": {"NAME": DATA_DIR / "test.sqlite3"},
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
-TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": []}}
+RESULTS_BYTES = int(os.environ.get("KEEN_RESULTS_MB", "1024")) * 2**20
+"""What the worker keeps of earlier runs, to use it again."""
 SESSION_ENGINE = "django.contrib.sessions.backends.signed_cookies"
 TEST_RUNNER = "tests.runner.CountingRunner"
 LANGUAGE_CODE, USE_I18N, USE_TZ, TIME_ZONE = "en", False, True, "UTC"
 STATIC_URL = "/static/"
 STATICFILES_DIRS = [BASE_DIR / "studio" / "static"]
 WHITENOISE_USE_FINDERS = True
+WHITENOISE_ALLOW_ALL_ORIGINS = False
 CSRF_COOKIE_HTTPONLY = False
 CSRF_COOKIE_SAMESITE = SESSION_COOKIE_SAMESITE = "Strict"
 SECURE_CONTENT_TYPE_NOSNIFF = True

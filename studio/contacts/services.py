@@ -1,19 +1,23 @@
 """Edits of a setup's colliders, and what the panel and the stage show of them."""
 
+import warnings
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
-from quiver import dials
+from quiver import layers as registry
 from quiver.bodies import fitting, picking, simplified
-from quiver.colliders import LABELS, SIZES, SURFACES
+from quiver.colliders import DIALS, LABELS, SIZES, SURFACES, dial_of
 from quiver.errors import BadInput
 from quiver.contact.contacts import Contacts, flesh_carriers, meets_skin
 from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
+from quiver.setup import edits
 from studio.characters.services import joint_names, loaded
-from studio.takes.edits import checked_number, checked_place, edit
+from studio.edits.services import checked_number, checked_place, edit
 
 FIRST_SHARE = 0.08
 """A collider that is not fitted to anything begins as large as this share of the character's size."""
@@ -33,9 +37,9 @@ def add(row, shape, joint):
         mesh = character.mesh(mesh)
         size = () if shape == "skin" else (simplified.usual_bridge(mesh, rest_matrices(character.skeleton)),)
         name = mesh.name if shape == "skin" else f"{mesh.name}, simplified"
-        return edit(row, lambda setup: setup.with_new_collider(shape, name, size=size, mesh=mesh.name), f"Collider: {name}")
+        return edit(row, lambda setup: edits.with_new_collider(setup, shape, name, size=size, mesh=mesh.name), f"Collider: {name}").take
     fields, name = _placed(character, shape, _joint(row, joint)), joint or LABELS.get(shape, "Collider")
-    return edit(row, lambda setup: setup.with_new_collider(shape, name, **fields), f"Collider: {name}")
+    return edit(row, lambda setup: edits.with_new_collider(setup, shape, name, **fields), f"Collider: {name}").take
 
 
 def _placed(character, shape, joint):
@@ -78,21 +82,22 @@ def fit_all(row, shape="capsule"):
     if shape not in ("capsule", "hull"):
         raise BadInput(f"expected capsules or hulls for all joints, got “{shape}”")
     character, _ = loaded(row.pk)
-    skeleton, setup = character.skeleton, row.setup
-    taken = {skeleton.index(each.joint) for each in setup.colliders if each.joint and each.joint in skeleton}
-    found = fitting.fit_all(character, taken | picking.driven_nodes(character, setup.layers))
-    if shape == "hull":
-        found = {node: fitted for node, fitted in found.items() if _has_hull(character, skeleton.names[node])}
-    if not found:
-        raise BadInput("expected joints without a collider that move skin, but there are none left")
+    skeleton, made = character.skeleton, []
 
-    def change(setup):
+    def command(setup):
+        taken = {skeleton.index(each.joint) for each in setup.colliders if each.joint and each.joint in skeleton}
+        found = fitting.fit_all(character, taken | picking.driven_nodes(character, setup.layers))
+        if shape == "hull":
+            found = {node: fitted for node, fitted in found.items() if _has_hull(character, skeleton.names[node])}
+        if not found:
+            raise BadInput("every joint that moves skin has a collider already, or is driven by a layer")
         for node, fitted in found.items():
             name, fields = skeleton.names[node], _as_shape(shape, *fitted) if shape == "capsule" else {"size": ()}
-            setup = setup.with_new_collider(shape, name, joint=name, **fields)
+            setup = edits.with_new_collider(setup, shape, name, joint=name, **fields)
+        made[:] = found
         return setup
 
-    return edit(row, change, f"{len(found)} {shape}s fitted")
+    return edit(row, command, lambda _: f"{len(made)} {shape}s fitted").take
 
 
 def _has_hull(character, joint):
@@ -106,46 +111,58 @@ def _has_hull(character, joint):
 
 def change(row, collider_id, action, text):
     """Switch, rename, remove, mirror or fit a collider, or let it ride on another joint. Raises BadInput."""
-    collider = row.setup.collider(collider_id)
-    actions = {
-        "switch": lambda: ("off" if collider.is_on else "on", replace(collider, is_on=not collider.is_on)),
-        "rename": lambda: ("renamed", replace(collider, name=text.strip()[:200] or collider.name)),
-        "ride": lambda: ("rides elsewhere", replace(collider, joint=_joint(row, text.strip()))),
-        "fit": lambda: ("fitted", replace(collider, **_placed(loaded(row.pk)[0], collider.shape, collider.joint))),
+    text = text.strip()
+
+    def switched(setup):
+        return edits.set_collider(setup, collider_id, is_on=not setup.collider(collider_id).is_on)
+
+    def renamed(setup):
+        return edits.set_collider(setup, collider_id, name=text[:200] or setup.collider(collider_id).name)
+
+    def fitted(setup):
+        collider = setup.collider(collider_id)
+        return edits.set_collider(setup, collider_id, **_placed(loaded(row.pk)[0], collider.shape, collider.joint))
+
+    def mirrored(setup):
+        collider = setup.collider(collider_id)
+        return edits.with_new_collider(setup, collider.shape, **_mirrored(row, collider))
+
+    commands = {
+        "switch": (switched, "switched"),
+        "rename": (renamed, "renamed"),
+        "ride": (lambda setup: edits.set_collider(setup, collider_id, joint=_joint(row, text)), "on another joint"),
+        "fit": (fitted, "fitted"),
+        "remove": (lambda setup: edits.without_collider(setup, collider_id), "removed"),
+        "mirror": (mirrored, "mirrored"),
     }
-    if action == "remove":
-        return edit(row, lambda setup: setup.without_collider(collider_id), f"{collider.name}: removed")
-    if action == "mirror":
-        fields = _mirrored(row, collider)
-        return edit(row, lambda setup: setup.with_new_collider(collider.shape, **fields), f"{collider.name}: mirrored")
-    if action not in actions:
-        raise BadInput(f"expected one of {', '.join([*actions, 'remove', 'mirror'])}, got “{action}”")
-    label, changed = actions[action]()
-    return edit(row, lambda setup: setup.with_collider(changed), f"{collider.name}: {label}")
+    if action not in commands:
+        raise BadInput(f"expected one of {', '.join(commands)}, got “{action}”")
+    command, words = commands[action]
+    return edit(row, command, lambda setup: f"{setup.collider(collider_id).name}: {words}", runs=action != "rename").take
 
 
-def add_touch(row, of, joints, against):
+def add_skin_contact(row, of, joints, against):
     """Keep an area of the skin from another, or, with "", from the rest of its mesh. Raises BadInput.
 
     ``of`` is a region's id, or "joints:" for what ``joints`` (names with commas between) and those below them move.
     """
     if of != "joints:":
-        region = row.setup.region(of)
-        return edit(row, lambda setup: setup.with_new_touch(of, against), f"{region.name} touches")
+        command = partial(edits.with_new_skin_contact, region_id=of, other=against)
+        return edit(row, command, lambda setup: f"Skin contact of {setup.region(of).name}").take
     character, _ = loaded(row.pk)
     mesh, levels = picking.moved_by(character, joint_names(row, joints.strip()))
 
-    def change(setup):
-        setup = setup.with_new_region(joints[:200], mesh.name, len(levels), regions.encode(levels))
-        return setup.with_new_touch(setup.regions[-1].id, against)
+    def command(setup):
+        setup = edits.with_new_region(setup, joints[:200], mesh.name, len(levels), regions.encode(levels))
+        return edits.with_new_skin_contact(setup, setup.regions[-1].id, against)
 
-    return edit(row, change, f"{joints} touches"[:200])
+    return edit(row, command, f"Skin contact of {joints}").take
 
 
-def touches(row):
-    """The touch layers: (layer, its region's name, the other region's name or "")."""
+def skin_contacts(row):
+    """The layers of skin contact: (layer, its region's name, the other region's name or "")."""
     setup = row.setup
-    layers = [layer for layer in setup.layers if layer.kind == "touch"]
+    layers = [layer for layer in setup.layers if layer.kind == "skin_contact"]
     return [(layer, setup.region(layer.region).name, setup.region(layer.other).name if layer.other else "") for layer in layers]
 
 
@@ -179,62 +196,69 @@ def _mirrored(row, collider):
 
 def set_field(row, collider_id, name, value):
     """Set a dial of a collider, or one of its numbers: size, place [mm] or turn [degrees] and which, such as "place 1". Raises BadInput."""
-    collider = row.setup.collider(collider_id)
     kind, _, which = name.partition(" ")
     if kind not in ("size", "place", "turn"):
-        changed = replace(collider, values=collider.values | {name: dials.dial_of("collider", name).checked(value)})
-        return edit(row, lambda setup: setup.with_collider(changed), f"{collider.name}: {dials.dial_of('collider', name).label}")
-    numbers = list(_degrees(collider.turn) if kind == "turn" else getattr(collider, kind))
+        command = partial(edits.set_collider_dial, identifier=collider_id, name=name, value=value)
+        return edit(row, command, lambda setup: f"{setup.collider(collider_id).name}: {dial_of(name).label}").take
     number = checked_number(value)
-    if not which.isdecimal() or int(which) >= len(numbers):
-        raise BadInput(f"expected one of {len(numbers)} numbers of its {kind}, got “{name}”")
-    numbers[int(which)] = number if kind == "turn" else number / (1000.0 * row.setup.metres_per_unit)
     if kind == "size" and number < 0.0:
         raise BadInput(f"expected a size of 0 mm or more, got “{value}”")
-    changed = replace(collider, **{kind: _turn_of(numbers) if kind == "turn" else tuple(numbers)})
-    return edit(row, lambda setup: setup.with_collider(changed), f"{collider.name}: {kind}")
+
+    def command(setup):
+        collider = setup.collider(collider_id)
+        numbers = list(_degrees(collider.turn) if kind == "turn" else getattr(collider, kind))
+        if not (which.isascii() and which.isdigit()) or int(which) >= len(numbers):
+            raise BadInput(f"expected one of {len(numbers)} numbers of its {kind}, got “{name}”")
+        numbers[int(which)] = number if kind == "turn" else number / (1000.0 * setup.metres_per_unit)
+        return edits.set_collider(setup, collider_id, **{kind: _turn_of(numbers) if kind == "turn" else tuple(numbers)})
+
+    return edit(row, command, lambda setup: f"{setup.collider(collider_id).name}: {kind}").take
 
 
 def move(row, collider_id, place, turn, size):
     """Put a collider where the stage dragged it: a place and a turn (x y z w) in the rest pose, and sizes [file units]. Raises BadInput."""
-    collider = row.setup.collider(collider_id)
-    place, turn, size = checked_place(place, turn, size, len(collider.size))
-    changed = replace(collider, place=place, turn=turn, size=size)
-    return edit(row, lambda setup: setup.with_collider(changed), f"{collider.name}: moved")
+
+    def command(setup):
+        placed = checked_place(place, turn, size, len(setup.collider(collider_id).size))
+        return edits.set_collider(setup, collider_id, **dict(zip(("place", "turn", "size"), placed, strict=True)))
+
+    return edit(row, command, lambda setup: f"{setup.collider(collider_id).name}: moved").take
 
 
 def meet(row, collider_id, layer_id, is_met):
-    """Let a layer meet a collider, or spare it. Raises BadInput."""
-    layer, collider = row.setup.layer(layer_id), row.setup.collider(collider_id)
-    if layer.kind not in dials.MEETING_KINDS:
-        raise BadInput(f"expected a layer that is simulated to meet a collider, “{layer.name}” is a {layer.kind}")
-    without = {name: tuple(each for each in getattr(collider, name) if each != layer_id) for name in ("meets", "spares")}
-    plain = replace(collider, **without)
-    if _meets(row, plain)[layer_id] != is_met:
-        name = "meets" if is_met else "spares"
-        plain = replace(plain, **{name: (*getattr(plain, name), layer_id)})
-    words = "meets" if is_met else "spares"
-    return edit(row, lambda setup: setup.with_collider(plain), f"{layer.name} {words} {collider.name}")
+    """Let a layer collide with a collider, or not. Raises BadInput."""
+    name = "meets" if is_met else "spares"
+
+    def command(setup):
+        layer, collider = setup.layer(layer_id), setup.collider(collider_id)
+        if not registry.kind_of(layer.kind).meets:
+            raise BadInput(f"a layer of the kind {registry.kind_of(layer.kind).label} does not collide")
+        plain = {each: tuple(other for other in getattr(collider, each) if other != layer_id) for each in ("meets", "spares")}
+        if _meets(row, setup, replace(collider, **plain))[layer_id] != is_met:
+            plain[name] = (*plain[name], layer_id)
+        return edits.set_collider(setup, collider_id, **plain)
+
+    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name} {name} {setup.collider(collider_id).name}").take
 
 
 def watch_skin(row, is_watched):
     """Let takes tell how deep all of the skin gets into the colliders, or not."""
-    words = "Whole skin watched" if is_watched else "Whole skin not watched"
-    return edit(row, lambda setup: replace(setup, watches_skin=is_watched), words)
+    words = f"Penetration of the whole skin {'measured' if is_watched else 'not measured'}"
+    return edit(row, lambda setup: replace(setup, watches_skin=is_watched), words).take
 
 
-def _meets(row, collider):
+def _meets(row, setup, collider):
     """{layer id: whether it meets a collider}."""
-    return {layer.id: met for layer, met in matrix(row, [collider])[0][1]}
+    return {layer.id: met for layer, met in matrix(row, setup, [collider])[0][1]}
 
 
-def matrix(row, colliders=None):
-    """Who meets whom: (collider, [(layer, whether it meets it, None where it never could)]) for each collider."""
+def matrix(row, setup, colliders=None):
+    """The collision table: (collider, [(layer, whether it meets it, None where it never could)]) for each collider."""
     character, _ = loaded(row.pk)
-    colliders = row.setup.colliders if colliders is None else colliders
-    setup = replace(row.setup, colliders=tuple(replace(each, is_on=True) for each in colliders))
+    colliders = setup.colliders if colliders is None else colliders
+    setup = replace(setup, colliders=tuple(replace(each, is_on=True) for each in colliders))
     contacts, driven = Contacts(character, setup), picking.driven_nodes(character, setup.layers)
-    layers = [layer for layer in setup.layers if layer.kind in dials.MEETING_KINDS]
+    layers = [layer for layer in setup.layers if registry.kind_of(layer.kind).meets]
     met = {}
     for layer in layers:
         indices = contacts.met_by(layer, driven, flesh_carriers(character, setup, layer))
@@ -302,22 +326,18 @@ def facts_of(row, collider):
         "collider": collider,
         "shape": LABELS[collider.shape],
         "numbers": [{"name": name, "label": label, "value": value, "unit": unit, "low": low} for name, label, value, unit, low in rows],
-        "dials": [(dial, collider.value(dial.name), hasattr(dial, "options")) for dial in dials.COLLIDER_DIALS],
+        "dials": [(dial, collider.value(dial.name), dial.is_choice) for dial in DIALS],
     }
 
 
 def _degrees(turn):
     """Angles about X, then Y, then Z that make a turn, in degrees."""
-    x, y, z, w = turn
-    pitch = np.arcsin(np.clip(2.0 * (w * y - z * x), -1.0, 1.0))
-    roll = np.arctan2(2.0 * (w * x + y * z), 1.0 - 2.0 * (x * x + y * y))
-    yaw = np.arctan2(2.0 * (w * z + x * y), 1.0 - 2.0 * (y * y + z * z))
-    return tuple(float(round(value, 4)) for value in np.degrees([roll, pitch, yaw]))
+    with warnings.catch_warnings():
+        # Where two of them turn about the same axis, one is zero.
+        warnings.simplefilter("ignore", UserWarning)
+        return tuple(float(angle) for angle in Rotation.from_quat(turn).as_euler("xyz", degrees=True).round(4))
 
 
 def _turn_of(degrees):
     """The turn of angles about X, then Y, then Z."""
-    turn = transforms.IDENTITY
-    for axis, angle in zip(np.eye(3), np.radians(degrees), strict=True):
-        turn = transforms.multiply(transforms.from_axis_angle(axis, angle), turn)
-    return tuple(float(value) for value in turn)
+    return tuple(float(value) for value in Rotation.from_euler("xyz", degrees, degrees=True).as_quat())

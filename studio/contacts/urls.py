@@ -5,7 +5,7 @@ from studio.contacts import views
 urlpatterns = [
     path("characters/<int:pk>/contacts/", views.contacts, name="contacts"),
     path("characters/<int:pk>/contacts/add/", views.add, name="add-collider"),
-    path("characters/<int:pk>/contacts/touch/", views.add_touch, name="add-touch"),
+    path("characters/<int:pk>/contacts/skin-contact/", views.add_skin_contact, name="add-skin-contact"),
     path("characters/<int:pk>/contacts/fit/", views.fit_all, name="fit-colliders"),
     path("characters/<int:pk>/contacts/watch/", views.watch_skin, name="watch-skin"),
     path("characters/<int:pk>/contacts/shapes", views.shapes, name="collider-shapes"),

@@ -12,7 +12,7 @@ from studio.contacts import services
 
 @require_safe
 def contacts(request, pk):
-    return _panel(request, character_or_404(pk), request.GET.get("collider"))
+    return _panel(request, character_or_404(pk, request), request.GET.get("collider"))
 
 
 def _panel(request, row, collider_id=None, take=None):
@@ -23,8 +23,8 @@ def _panel(request, row, collider_id=None, take=None):
         "shapes": [item for item in LABELS.items() if item[0] not in ("skin", "body")],
         "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
         "chosen": services.facts_of(row, chosen) if chosen else None,
-        "matrix": services.matrix(row) if setup.layers and setup.colliders else [],
-        "touches": services.touches(row),
+        "matrix": services.matrix(row, setup) if setup.layers and setup.colliders else [],
+        "skin_contacts": services.skin_contacts(row),
         "regions": [region for region in setup.regions if not region.is_final],
         "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]] or [node["name"] for node in row.facts["nodes"]],
     }
@@ -34,33 +34,33 @@ def _panel(request, row, collider_id=None, take=None):
 
 @require_POST
 def add(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     take = services.add(row, request.POST.get("shape", ""), request.POST.get("joint", "").strip())
     return _panel(request, row, row.setup.colliders[-1].id, take)
 
 
 @require_POST
-def add_touch(request, pk):
-    row = character_or_404(pk)
-    take = services.add_touch(row, *(request.POST.get(name, "") for name in ("of", "joints", "against")))
+def add_skin_contact(request, pk):
+    row = character_or_404(pk, request)
+    take = services.add_skin_contact(row, *(request.POST.get(name, "") for name in ("of", "joints", "against")))
     return _panel(request, row, request.POST.get("chosen"), take)
 
 
 @require_POST
 def fit_all(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     return _panel(request, row, None, services.fit_all(row, request.POST.get("shape", "capsule")))
 
 
 @require_POST
 def watch_skin(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     return _panel(request, row, request.POST.get("chosen"), services.watch_skin(row, "watch" in request.POST))
 
 
 @require_POST
 def change(request, pk, collider):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     before = len(row.setup.colliders)
     take = services.change(row, collider, request.POST.get("action", ""), request.POST.get("text", ""))
     added = len(row.setup.colliders) > before
@@ -69,7 +69,7 @@ def change(request, pk, collider):
 
 @require_POST
 def set_field(request, pk, collider):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     take = services.set_field(row, collider, request.POST.get("field", ""), request.POST.get("value", ""))
     return _panel(request, row, collider, take)
 
@@ -77,7 +77,7 @@ def set_field(request, pk, collider):
 @require_POST
 def move(request, pk, collider):
     """Take the place, the turn and the size that the stage's handles gave a collider, as JSON."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     sent = sent_object(request, "a place, a turn and a size")
     if not all(isinstance(sent.get(name), list) for name in ("place", "turn", "size")):
         raise BadInput("expected a place, a turn and a size as lists")
@@ -87,13 +87,13 @@ def move(request, pk, collider):
 
 @require_POST
 def meet(request, pk, collider):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     take = services.meet(row, collider, request.POST.get("layer", ""), request.POST.get("meets") == "yes")
     return _panel(request, row, request.POST.get("chosen") or collider, take)
 
 
 @require_safe
 def shapes(request, pk):
-    response = JsonResponse({"colliders": services.shapes(character_or_404(pk))})
+    response = JsonResponse({"colliders": services.shapes(character_or_404(pk, request))})
     response.headers["Cache-Control"] = "no-store"
     return response

@@ -1,4 +1,4 @@
-"""Long work: what it is, how far it is, whether it should stop."""
+"""Long work: what it is, how far it is, whether it should stop. The rows are the queue."""
 
 from django.db import models
 
@@ -7,6 +7,7 @@ class Job(models.Model):
     """One piece of long work. The worker writes ``heartbeat`` while it lives; without it the reaper calls the job interrupted."""
 
     class State(models.TextChoices):
+        PREPARED = "prepared", "being prepared"
         QUEUED = "queued", "waiting"
         RUNNING = "running", "running"
         FINISHED = "finished", "finished"
@@ -15,7 +16,8 @@ class Job(models.Model):
         INTERRUPTED = "interrupted", "interrupted"
 
     kind = models.CharField(max_length=20)
-    state = models.CharField(max_length=12, choices=State, default=State.QUEUED, db_index=True)
+    state = models.CharField(max_length=12, choices=State, default=State.PREPARED, db_index=True)
+    priority = models.IntegerField(default=0)
     done = models.IntegerField(default=0)
     total = models.IntegerField(default=0)
     message = models.TextField(default="", blank=True)
@@ -28,7 +30,7 @@ class Job(models.Model):
 
     @property
     def is_open(self):
-        return self.state in (self.State.QUEUED, self.State.RUNNING)
+        return self.state in (self.State.PREPARED, self.State.QUEUED, self.State.RUNNING)
 
     @property
     def percent(self):

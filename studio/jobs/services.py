@@ -1,35 +1,71 @@
 """Starting, stopping, running and reaping jobs."""
 
+import logging
 import os
 import threading
 import time
 from datetime import timedelta
 
-from django.db import connection, transaction
+from django.db import OperationalError, connection, transaction
 from django.utils import timezone
-from django_tasks import TaskResultStatus, task
-from django_tasks_db.models import DBTaskResult
 
 from quiver.errors import QuiverError
+from studio.faults import fault_message, is_disk_full
 from studio.jobs.handlers import handler_of
 from studio.jobs.models import Job
 
+log = logging.getLogger(__name__)
 BEAT_SECONDS = 1.0
 SILENT_SECONDS = 8.0
 """A running job without a heartbeat for so long has lost its worker."""
-ASK_SECONDS = 0.05
-"""How often a running job looks whether it should stop."""
+ASK_SECONDS = 1.0
+"""How often a running job looks at its row whether it should stop; usually it is told at once."""
+RETRY_SECONDS = 0.5
+"""After so long a write is tried again that the database refused."""
+DISK_FULL = "The disk is full. Free some space, then run it again."
+_stopped = set()
+_wake = []
 
 
-@task(queue_name="default")
+def on_news(tell):
+    """Let ``tell(words)`` pass on to the worker that a job waits ("wake") or should stop ("stop 7")."""
+    _wake.append(tell)
+
+
+def _tell(words):
+    for tell in _wake:
+        tell(words)
+
+
+def stop_here(job_id):
+    """In the worker: a job is to stop."""
+    _stopped.add(job_id)
+
+
+def start(kind, total=0):
+    """Make a job row; call `enqueue` once everything it needs is saved."""
+    return Job.objects.create(kind=kind, total=total)
+
+
+def enqueue(job, priority=0):
+    """Let the worker have a job, once the current transaction is through."""
+    Job.objects.filter(pk=job.pk, state=Job.State.PREPARED).update(state=Job.State.QUEUED, priority=priority)
+    transaction.on_commit(lambda: _tell("wake"))
+
+
+def claim_next():
+    """Take the next job that waits for this process: its number, or None."""
+    with transaction.atomic():
+        waiting = Job.objects.filter(state=Job.State.QUEUED).order_by("-priority", "pk")
+        job_id = waiting.values_list("pk", flat=True).first()
+        if job_id is not None:
+            now = timezone.now()
+            Job.objects.filter(pk=job_id).update(state=Job.State.RUNNING, started=now, heartbeat=now, worker_pid=os.getpid())
+    return job_id
+
+
 def run_job(job_id):
-    """Run one job in the worker; every way it can end is written into its row."""
-    started = Job.objects.filter(pk=job_id, state=Job.State.QUEUED, stop_asked=False).update(
-        state=Job.State.RUNNING, started=timezone.now(), heartbeat=timezone.now(), worker_pid=os.getpid()
-    )
-    if not started:
-        Job.objects.filter(pk=job_id, state=Job.State.QUEUED).update(state=Job.State.STOPPED, ended=timezone.now())
-        return
+    """Run a job that was claimed; every way it can end is written into its row."""
     context = JobContext(job_id)
     with context.beating():
         try:
@@ -37,13 +73,30 @@ def run_job(job_id):
             _end(job_id, Job.State.STOPPED if context.was_stopped else Job.State.FINISHED)
         except QuiverError as error:
             _end(job_id, Job.State.FAILED, str(error))
+        except OperationalError as error:
+            log.exception("job %s", job_id)
+            _end(job_id, Job.State.FAILED, DISK_FULL if is_disk_full(error) else fault_message(error))
         except Exception as error:
-            _end(job_id, Job.State.FAILED, f"This is a fault of the program: {type(error).__name__}: {error}")
+            _end(job_id, Job.State.FAILED, fault_message(error))
             raise
+        finally:
+            _stopped.discard(job_id)
 
 
 def _end(job_id, state, message=""):
-    Job.objects.filter(pk=job_id, state=Job.State.RUNNING).update(state=state, ended=timezone.now(), message=message)
+    """Write how a job ended, however long the database refuses it: nobody else will."""
+    persistently(lambda: Job.objects.filter(pk=job_id, state=Job.State.RUNNING).update(state=state, ended=timezone.now(), message=message))
+
+
+def persistently(write):
+    """What ``write()`` returns, tried again until the database takes it."""
+    while True:
+        try:
+            return write()
+        except OperationalError:
+            log.exception("The database refuses a write; it is tried again")
+            connection.close()
+            time.sleep(RETRY_SECONDS)
 
 
 class JobContext:
@@ -52,10 +105,12 @@ class JobContext:
     def __init__(self, job_id):
         self.job_id = job_id
         self.was_stopped = False
-        self._asked = 0.0
+        self._asked = time.monotonic()
 
     def keep_going(self):
-        """False once the job was asked to stop; looks at the row at most twenty times a second."""
+        """False once the job was asked to stop, or its row is gone."""
+        if self.job_id in _stopped:
+            self.was_stopped = True
         now = time.monotonic()
         if not self.was_stopped and now - self._asked > ASK_SECONDS:
             self._asked = now
@@ -86,24 +141,21 @@ class _Heart:
 
     def _beat(self):
         while not self._over.wait(BEAT_SECONDS):
-            Job.objects.filter(pk=self._job_id).update(heartbeat=timezone.now())
+            try:
+                Job.objects.filter(pk=self._job_id).update(heartbeat=timezone.now())
+            except OperationalError:
+                # Locked or full: the next beat tries again.
+                connection.close()
         connection.close()
-
-
-def start(kind, total=0):
-    """Make a job row; call `enqueue` once everything it needs is saved."""
-    return Job.objects.create(kind=kind, total=total)
-
-
-def enqueue(job, priority=0):
-    """Hand a job to the worker once the current transaction is through."""
-    transaction.on_commit(lambda: run_job.using(priority=priority).enqueue(job.pk))
 
 
 def ask_to_stop(jobs):
     """Ask jobs (a queryset) to stop; those that still wait end at once."""
-    jobs.filter(state=Job.State.QUEUED).update(state=Job.State.STOPPED, stop_asked=True, ended=timezone.now())
-    jobs.filter(state=Job.State.RUNNING).update(stop_asked=True)
+    running = list(jobs.filter(state=Job.State.RUNNING).values_list("pk", flat=True))
+    waiting = jobs.filter(state__in=[Job.State.PREPARED, Job.State.QUEUED])
+    waiting.update(state=Job.State.STOPPED, stop_asked=True, ended=timezone.now())
+    Job.objects.filter(pk__in=running).update(stop_asked=True)
+    transaction.on_commit(lambda: [_tell(f"stop {job_id}") for job_id in running])
 
 
 def reap(dead_pid=None):
@@ -111,12 +163,5 @@ def reap(dead_pid=None):
     running = Job.objects.filter(state=Job.State.RUNNING)
     silent = running.filter(heartbeat__lt=timezone.now() - timedelta(seconds=SILENT_SECONDS))
     lost = silent | running.filter(worker_pid=dead_pid) if dead_pid else silent
-    message = "The worker ended in the middle of it. Nothing else was lost; run it again."
-    count = lost.update(state=Job.State.INTERRUPTED, ended=timezone.now(), message=message)
-    if dead_pid or count:
-        # The queue's own row would stay running for ever.
-        orphans = DBTaskResult.objects.filter(status=TaskResultStatus.RUNNING)
-        alive = Job.objects.filter(state=Job.State.RUNNING).exists()
-        if not alive:
-            orphans.update(status=TaskResultStatus.FAILED, finished_at=timezone.now())
-    return count
+    message = "The worker stopped in the middle of it. Nothing else was lost; run it again."
+    return lost.update(state=Job.State.INTERRUPTED, ended=timezone.now(), message=message)

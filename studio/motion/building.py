@@ -1,27 +1,27 @@
 """Conforming solids: built once by a job, on request, and kept in the setup."""
 
-from dataclasses import replace
-
 import numpy as np
 from django.db import transaction
 
 from quiver.bodies import conforming
 from quiver.mesh import regions
 from quiver.run.parts.sources import surface_of, usual_edge
+from quiver.setup import edits
 from studio.characters.services import loaded
+from studio.edits.services import edit
+from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.motion.models import SolidBuild
-from studio.takes.edits import edit
 
 
-@transaction.atomic
 def start_build(row, layer_id):
     """Queue the building of a layer's solid; one of this character that still runs is asked to stop. Raises BadInput."""
-    row.setup.volume(layer_id)
-    jobs.ask_to_stop(Job.objects.filter(solid_build__character=row))
-    build = SolidBuild.objects.create(character=row, job=jobs.start("build"), layer_id=layer_id)
-    jobs.enqueue(build.job, priority=20)
+    edits.carrier(row.setup, layer_id)
+    with transaction.atomic():
+        jobs.ask_to_stop(Job.objects.filter(solid_build__character=row))
+        build = SolidBuild.objects.create(character=row, job=jobs.start("build"), layer_id=layer_id)
+        jobs.enqueue(build.job, priority=20)
     return build
 
 
@@ -44,10 +44,10 @@ def build(job_id, context):
     found = conforming.tetrahedralise(surface, np.asarray(mesh.triangles), edge, context.keep_going)
     if found is None:
         return
-    row.refresh_from_db()
     nodes, tets = found
-    built = replace(row.setup.layer(build.layer_id), built=conforming.encode(nodes / setup.metres_per_unit, tets))
-    edit(row, lambda setup: setup.with_layer(built), f"{layer.name}: conforming solid")
+    built = conforming.encode(nodes / setup.metres_per_unit, tets)
+    edit(row, lambda setup: edits.set_fields(setup, build.layer_id, built=built), f"{layer.name}: conforming solid")
+    hub.publish(row.pk, "build", layer=build.layer_id)
 
 
 def latest_build(row, layer_id):

@@ -7,9 +7,10 @@ from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
 from quiver.run.parts.sources import surface_of
+from quiver.setup import edits
 from quiver.setup.model import FORMS
 from studio.characters.services import loaded
-from studio.takes.edits import checked_place, edit
+from studio.edits.services import checked_place, edit
 
 LARGEST_FILE = 32 * 2**20
 READY = {shape: label for shape, label in FORMS.items() if shape != "own"}
@@ -42,10 +43,18 @@ def move(row, layer_id, place, turn, size):
     """Put a form where the stage dragged it [file units]. Raises BadInput."""
     layer = _sheet(row, layer_id)
     if layer.form is None:
-        raise BadInput(f"expected a sheet with a shape placed by hand, “{layer.name}” has none")
+        raise BadInput(f"“{layer.name}” has no placed shape")
     # The stage shows it as a box, whose fourth size is how round that is.
     place, turn, size = checked_place(place, turn, size[:3], 3)
-    return _keep(row, layer, replace(layer.form, place=place, turn=turn, size=tuple(max(each, 1e-6) for each in size)), "shape moved")
+    placed = {"place": place, "turn": turn, "size": tuple(max(each, 1e-6) for each in size)}
+
+    def command(setup):
+        now = setup.layer(layer_id)
+        if now.form is None:
+            raise BadInput(f"“{now.name}” has no placed shape any more")
+        return edits.set_fields(setup, layer_id, form=replace(now.form, **placed))
+
+    return edit(row, command, f"{layer.name}: shape moved").take
 
 
 def boxes(row, layer_id):
@@ -62,10 +71,12 @@ def boxes(row, layer_id):
 def _sheet(row, layer_id):
     layer = row.setup.layer(layer_id)
     if layer.kind != "sheet":
-        raise BadInput(f"expected a sheet to be made of a shape, “{layer.name}” is a {layer.kind}")
+        raise BadInput(f"only a sheet can be made of a placed shape, “{layer.name}” is none")
     return layer
 
 
 def _keep(row, layer, form, words):
-    made = replace(layer, form=form, values=layer.values | {"made_of": "form"})
-    return edit(row, lambda setup: setup.with_layer(made), f"{layer.name}: {words}"[:200])
+    def command(setup):
+        return edits.set_dial(edits.set_fields(setup, layer.id, form=form), layer.id, "made_of", "form")
+
+    return edit(row, command, f"{layer.name}: {words}").take

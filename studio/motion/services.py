@@ -1,45 +1,57 @@
 """Edits of a setup's layers and dials."""
 
-from dataclasses import replace
+from functools import partial
 
 import numpy as np
 
-from quiver import dials, presets, setup_document
-from quiver.setup import model as setups
+from quiver import layers as registry
 from quiver.bodies import picking
 from quiver.errors import BadInput
 from quiver.formats import lattice
+from quiver.layers.kinds import JOINTS
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
 from quiver.run.parts.sheet import Sheet
-from quiver.run.parts.soft_volume import Solid
+from quiver.run.plan import PlanContext
+from quiver.setup import document as setup_document
+from quiver.setup import edits
+from quiver.setup import model as setups
 from studio.characters.services import joint_names, loaded, refresh_clip_lengths
+from studio.edits.services import edit, follow_change
 from studio.motion.models import OwnPreset
-from studio.takes.edits import after_change, edit
-
-HUNG = {"chain": "Chain", "prop": "Prop", "limb": "Limb"}
-"""Kinds of layers that hang on joints."""
 
 
-def add_hung(row, kind, where, end, branches, layer_id):
-    """Hang a chain on a joint, or on several named one after another with commas, or a prop or a limb on one joint.
+def kinds_of(made_of):
+    """The kinds of layers that are made of joints, or of a region."""
+    return [kind for kind in registry.kinds() if kind.made_of == made_of]
 
-    It makes a new layer where ``layer_id`` is "". Raises BadInput with the reason where the joints make none.
+
+def add_on_joints(row, kind, where, end, branches, layer_id):
+    """Add a layer on a joint: a chain from it down, or along several named one after another with commas; other kinds on one joint.
+
+    It goes into the layer ``layer_id`` if that is not "". Raises BadInput with the reason where the joints make none.
     """
-    if kind not in HUNG:
-        raise BadInput(f"expected one of {', '.join(HUNG)} to hang on a joint, got “{kind}”")
-    if layer_id and row.setup.layer(layer_id).kind != kind:
-        raise BadInput(f"expected a {kind} layer to take it in, “{row.setup.layer(layer_id).name}” is a {row.setup.layer(layer_id).kind}")
-    where = where.strip()
-    pick = setups.ChainPick(where, where) if kind != "chain" and where else _pick(row, where, end.strip(), branches)
-    if layer_id:
-        return edit(row, lambda setup: setup.with_chain(layer_id, pick), f"{row.setup.layer(layer_id).name}: {kind} on {pick}")
-    return edit(row, lambda setup: setup.with_new_chain(pick, kind=kind), f"{HUNG[kind]} on {pick}")
+    if kind not in [each.name for each in kinds_of(JOINTS)]:
+        raise BadInput(f"expected one of {', '.join(each.label for each in kinds_of(JOINTS))}, got “{kind}”")
+    where, label = where.strip(), registry.kind_of(kind).label
+    is_one = not registry.kind_of(kind).picks_many
+    pick = edits.joint_pick(where) if is_one and where else _pick(row, where, end.strip(), branches)
+
+    def command(setup):
+        if not layer_id:
+            return edits.with_new_chain(setup, pick, kind=kind)
+        layer = setup.layer(layer_id)
+        if layer.kind != kind:
+            own = registry.kind_of(layer.kind).label
+            raise BadInput(f"expected a layer of the kind {label} to put it into, “{layer.name}” is of the kind {own}")
+        return edits.with_chain(setup, layer_id, pick)
+
+    return edit(row, command, f"{label} on {pick}").take
 
 
 def _pick(row, where, end, branches):
     if not where:
-        raise BadInput("expected the joint to hang the chain on: click one on the stage, or type its name")
+        raise BadInput("no joint is chosen: click one on the stage, or type its name")
     names = joint_names(row, where)
     if len(names) < 2:
         return setups.ChainPick(where, end, (), branches)
@@ -53,11 +65,12 @@ def add_soft(row, kind, source, value):
 
     A volume of a mesh is a body for each of its closed pieces. Raises BadInput.
     """
-    if kind not in dials.SOFT_KINDS:
-        raise BadInput(f"expected one of {', '.join(dials.SOFT_KINDS)}, got “{kind}”")
-    label = kind.capitalize()
+    soft = [each.name for each in registry.kinds() if each.is_soft]
+    if kind not in soft:
+        raise BadInput(f"expected one of {', '.join(soft)}, got “{kind}”")
+    label = registry.kind_of(kind).label
     if source == "region":
-        return edit(row, lambda setup: setup.with_new_soft(kind, value), f"{label} of {row.setup.region(value).name}")
+        return edit(row, lambda setup: edits.with_new_soft(setup, kind, value), lambda setup: f"{label} of {setup.region(value).name}").take
     character, _ = loaded(row.pk)
     if source == "joints":
         mesh, levels = picking.moved_by(character, joint_names(row, value.strip()))
@@ -71,13 +84,13 @@ def add_soft(row, kind, source, value):
         if not regions.is_in(levels).any():
             raise BadInput(f"expected a mesh with closed pieces, “{mesh.name}” is open everywhere")
     else:
-        raise BadInput(f"expected a region, joints or a mesh to make a {kind} of, got “{source}”")
+        raise BadInput(f"expected a region, joints or a mesh, got “{source}”")
 
-    def change(setup):
-        setup = setup.with_new_region(name[:200], mesh.name, len(levels), regions.encode(levels))
-        return setup.with_new_soft(kind, setup.regions[-1].id, **options)
+    def command(setup):
+        setup = edits.with_new_region(setup, name[:200], mesh.name, len(levels), regions.encode(levels))
+        return edits.with_new_soft(setup, kind, setup.regions[-1].id, **options)
 
-    return edit(row, change, f"{label} of {name}"[:200])
+    return edit(row, command, f"{label} of {name}"[:200]).take
 
 
 def make_proxies(row, wanted):
@@ -86,7 +99,7 @@ def make_proxies(row, wanted):
     A region that has one already only gets another proxy: what was tuned by hand stays. Returns the Take or None, and {region's name: why
     it could not be made}.
     """
-    setup, character, failed = row.setup, loaded(row.pk)[0], {}
+    setup, character, failed, good = row.setup, loaded(row.pk)[0], {}, {}
     for region_id, (triangles, preset) in wanted.items():
         try:
             changed = _with_proxy(setup, region_id, triangles, preset)
@@ -96,16 +109,21 @@ def make_proxies(row, wanted):
             name = next((region.name for region in setup.regions if region.id == region_id), region_id)
             failed[name] = str(error)
         else:
-            setup = changed
-    if setup == row.setup:
+            good[region_id] = triangles, preset
+    if not good:
         return None, failed
-    count = len(wanted) - len(failed)
-    return edit(row, lambda _: setup, f"{count} prox{'y' if count == 1 else 'ies'}"), failed
+
+    def command(setup):
+        for region_id, how in good.items():
+            setup = _with_proxy(setup, region_id, *how)
+        return setup
+
+    return edit(row, command, f"{len(good)} prox{'y' if len(good) == 1 else 'ies'}").take, failed
 
 
 def proxies_of(setup):
     """(region, its proxy's triangles, whether it has a proxy) for each region that can have one."""
-    usual = dials.dial_of("sheet", "proxy_triangles").default
+    usual = registry.kind_of("sheet").dial("proxy_triangles").default
     rows = []
     for region in setup.regions:
         known = next((layer for layer in setup.layers if _is_proxy_of(layer, region.id)), None)
@@ -119,145 +137,148 @@ def _is_proxy_of(layer, region_id):
 
 
 def _with_proxy(setup, region_id, triangles, preset):
-    region, count = setup.region(region_id), dials.dial_of("sheet", "proxy_triangles").checked(triangles)
+    region, kind = setup.region(region_id), registry.kind_of("sheet")
+    count = kind.dial("proxy_triangles").checked(triangles)
     known = next((layer for layer in setup.layers if _is_proxy_of(layer, region_id)), None)
     if known:
-        return setup.with_layer(replace(known, values=known.values | {"proxy_triangles": count}))
-    values = presets.values_of("sheet", preset) if preset else dials.defaults("sheet")
-    return setup.with_new_soft("sheet", region_id, f"{region.name}, proxy"[:200], **values | {"made_of": "proxy", "proxy_triangles": count})
+        return edits.set_dial(setup, known.id, "proxy_triangles", count)
+    values = kind.preset(preset) if preset else kind.defaults
+    return edits.with_new_soft(
+        setup, "sheet", region_id, f"{region.name}, proxy"[:200], **values | {"made_of": "proxy", "proxy_triangles": count}
+    )
 
 
 def ride(row, layer_id, rides):
-    """Let a layer of chains or props hang on a volume (its id) or a follower, or, with "", on its joints alone. Raises BadInput."""
-    layer, setup = row.setup.layer(layer_id), row.setup
+    """Attach a layer of joints to a soft volume (its id) or a follower, or, with "", to its joints alone. Raises BadInput."""
     kind, _, name = rides.rpartition(":")
-    carrier = "its joints"
-    if rides:
-        carrier = setup.follower(name).name if kind == setups.FOLLOWER else setup.volume(rides).name
-    return edit(row, lambda setup: setup.with_layer(replace(layer, rides=rides)), f"{layer.name}: hangs on {carrier}")
+
+    def command(setup):
+        if rides:
+            setup.follower(name) if kind == setups.FOLLOWER else edits.carrier(setup, rides)
+        return edits.set_fields(setup, layer_id, rides=rides)
+
+    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: attached").take
 
 
 def follow(row, layer_id, mesh, vertices):
-    """Let a layer hang on a new follower over some vertices of a mesh (numbers with spaces between). Raises BadInput."""
-    layer = row.setup.layer(layer_id)
-    if layer.kind not in ("chain", "prop"):
-        raise BadInput(f"expected a chain or a prop to hang on points, “{layer.name}” is a {layer.kind}")
-    numbers = [int(word) for word in vertices.split() if word.isdecimal()]
+    """Attach a layer to a new follower over some vertices of a mesh (numbers with spaces between). Raises BadInput."""
+    numbers = [int(word) for word in vertices.split() if word.isascii() and word.isdigit()]
     if not numbers:
-        raise BadInput("expected points to follow: press “Pick points”, then click on the skin")
+        raise BadInput("no points are picked: press “Pick points”, then click on the skin")
 
-    def change(setup):
-        setup = setup.with_new_follower(f"Points of {mesh}"[:200], mesh, numbers)
-        return setup.with_layer(replace(layer, rides=f"{setups.FOLLOWER}:{setup.followers[-1].id}"))
+    def command(setup):
+        layer = setup.layer(layer_id)
+        if "rides" not in registry.kind_of(layer.kind).fields:
+            raise BadInput(f"a layer of the kind {registry.kind_of(layer.kind).label} cannot be attached to points")
+        setup = edits.with_new_follower(setup, f"Points of {mesh}"[:200], mesh, numbers)
+        return edits.set_fields(setup, layer_id, rides=f"{setups.FOLLOWER}:{setup.followers[-1].id}")
 
-    return edit(row, change, f"{layer.name}: hangs on {len(numbers)} points of {mesh}"[:200])
+    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: attached to {len(numbers)} points of {mesh}"[:200]).take
 
 
 def forget_follower(row, follower_id):
-    """Remove a follower; what hung on it hangs on its joints again. Raises BadInput."""
-    name = row.setup.follower(follower_id).name
-    return edit(row, lambda setup: setup.without_follower(follower_id), f"{name}: removed")
+    """Remove a follower; what was attached to it is attached to its joints again. Raises BadInput."""
+    return edit(row, lambda setup: edits.without_follower(setup, follower_id), lambda setup: f"{setup.follower(follower_id).name}: removed").take
 
 
 def mirror(row, layer_id):
     """A copy of a layer on the other side of the character. Raises BadInput where the other side has nothing for it."""
-    layer = row.setup.layer(layer_id)
     character, _ = loaded(row.pk)
-    name = f"{layer.name}, other side"[:200]
-    if layer.kind in HUNG:
-        chains = tuple(picking.mirrored(character, pick) for pick in layer.chains)
-        return edit(row, lambda setup: setup.with_copy(layer, name, chains=chains), f"{layer.name}: mirrored")
-    region = row.setup.region(layer.region)
-    mesh, levels = character.painted(region)
-    values = regions.encode(regions.mirrored(levels, topology(mesh.positions, mesh.triangles)))
 
-    def change(setup):
-        setup = setup.with_new_region(f"{region.name}, other side"[:200], region.mesh, region.vertices, values)
-        form = layer.form and layer.form.mirrored()
-        return setup.with_copy(layer, name, region=setup.regions[-1].id, form=form)
+    def command(setup):
+        layer = setup.layer(layer_id)
+        name = f"{layer.name}, other side"[:200]
+        if registry.kind_of(layer.kind).made_of == JOINTS:
+            return edits.with_copy(setup, layer, name, chains=tuple(picking.mirrored(character, pick) for pick in layer.chains))
+        region = setup.region(layer.region)
+        mesh, levels = character.painted(region)
+        values = regions.encode(regions.mirrored(levels, topology(mesh.positions, mesh.triangles)))
+        setup = edits.with_new_region(setup, f"{region.name}, other side"[:200], region.mesh, region.vertices, values)
+        return edits.with_copy(setup, layer, name, region=setup.regions[-1].id, form=layer.form and layer.form.mirrored())
 
-    return edit(row, change, f"{layer.name}: mirrored")
+    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: mirrored").take
+
+
+def _soft_body(row, setup, layer, notes):
+    """The soft body of a layer as a run would build it."""
+    kind = registry.kind_of(layer.kind)
+    if not kind.is_soft:
+        raise BadInput(f"expected a soft layer, “{layer.name}” is of the kind {kind.label}")
+    character, _ = loaded(row.pk)
+    (body,) = kind.build(PlanContext(character, setup, character.clip_or_still(""), notes), [layer])
+    return body
 
 
 def volume_facts(row, layer_id, cell_size=None):
     """What the panel says of a volume as it would be built, with another size of its cells if given [mm]. Raises BadInput."""
-    layer = row.setup.volume(layer_id)
-    if cell_size is not None:
-        layer = replace(layer, values=layer.values | {"cell_size": dials.dial_of("volume", "cell_size").checked(cell_size)})
-    character, _ = loaded(row.pk)
-    notes = []
-    solid = Solid(character, layer, row.setup, notes)
-    litres = 1000.0 * float(solid.body.volumes.sum())
+    setup = row.setup if cell_size is None else edits.set_dial(row.setup, layer_id, "cell_size", cell_size)
+    layer, notes = edits.carrier(setup, layer_id), []
+    body = _soft_body(row, setup, layer, notes)
+    litres = 1000.0 * float(body.body.volumes.sum())
     return {
-        "tets": len(solid.part.lattice.tets),
-        "edge": 1000.0 * solid.part.edge,
+        "tets": len(body.part.lattice.tets),
+        "edge": 1000.0 * body.part.edge,
         "litres": litres,
-        "kilograms": litres * solid.body.density / 1000.0,
-        "findings": [*solid.part.findings(), *(note.split(": ", 1)[-1] for note in notes)],
+        "kilograms": litres * body.body.density / 1000.0,
+        "findings": [*body.part.findings(), *(note.split(": ", 1)[-1] for note in notes)],
         "is_built": bool(layer.built),
     }
 
 
 def unbuild(row, layer_id):
     """Go back from a conforming solid to a lattice."""
-    layer = row.setup.volume(layer_id)
-    return edit(row, lambda setup: setup.with_layer(replace(layer, built="")), f"{layer.name}: lattice")
+    command = partial(edits.set_fields, identifier=layer_id, built="")
+    return edit(row, command, lambda setup: f"{edits.carrier(setup, layer_id).name}: lattice").take
 
 
 def lattice_of(row, layer_id):
     """What a soft layer is simulated as, lattice or sheet, as the stage draws it. Raises BadInput."""
-    layer, setup = row.setup.layer(layer_id), row.setup
-    if layer.kind not in dials.SOFT_KINDS:
-        raise BadInput(f"expected a volume or a sheet, “{layer.name}” is a {layer.kind}")
-    character, _ = loaded(row.pk)
-    soft = (Solid if layer.kind == "volume" else Sheet)(character, layer, setup, [])
+    setup = row.setup
+    soft = _soft_body(row, setup, setup.layer(layer_id), [])
     carried, fixed, made = soft.part.carried, int((~soft.body.is_free).sum()), soft.part.lattice
     nodes = (carried.positions, soft.body.holds, fixed, carried.joints, carried.weights)
     # A triangle is drawn as a tetrahedron whose last two corners are one.
-    tets = made.tets if layer.kind == "volume" else soft.part.triangles[:, [0, 1, 2, 2]]
+    tets = soft.part.triangles[:, [0, 1, 2, 2]] if hasattr(soft.part, "triangles") else made.tets
     return lattice.message(*nodes, tets, made.corners, made.shares)
 
 
 def remove_chain(row, layer_id, index):
     """Take one chain out of a layer."""
-    layer = row.setup.layer(layer_id)
-    return edit(row, lambda setup: setup.without_chain(layer_id, index), f"{layer.name}: one chain less")
+    return edit(row, lambda setup: edits.without_chain(setup, layer_id, index), lambda setup: f"{setup.layer(layer_id).name}: one chain less").take
 
 
 def set_dial(row, layer_id, dial_name, value):
     """Set one dial of one layer; None sets the default. Raises BadInput."""
-    layer = row.setup.layer(layer_id)
-    dial = dials.dial_of(layer.kind, dial_name)
-    value = dial.default if value is None else dial.checked(value)
-    if value == layer.value(dial_name):
-        return None
-    changed = replace(layer, values=layer.values | {dial_name: value})
-    return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: {dial.label}")
 
+    def label(setup):
+        layer = setup.layer(layer_id)
+        return f"{layer.name}: {registry.kind_of(layer.kind).dial(dial_name).label}"
 
-BUILT = ("cell_size", "pieces", *dials.PROXY_DIALS, "loose", "hold_gain", "hold_offset")
-"""Dials that belong to one region; copying feel from another layer leaves them."""
+    return edit(row, lambda setup: edits.set_dial(setup, layer_id, dial_name, value), label).take
 
 
 def take_dials(row, layer_id, preset="", other="", own=""):
     """Set a layer's dials as a preset does, or an own one (its number), or as another layer of its kind has them. Raises BadInput."""
-    layer = row.setup.layer(layer_id)
-    if own:
-        saved = own_presets(layer.kind).filter(pk=own).first()
-        if saved is None:
-            raise BadInput("expected one of your own presets for this kind of layer, it is not there any more")
-        known = {name: dials.dial_of(layer.kind, name).checked(value) for name, value in saved.values.items() if name in layer.values}
-        values, source = layer.values | known, saved.name
-    elif preset:
-        values, source = presets.values_of(layer.kind, preset), preset
-        values |= {name: layer.value(name) for name in BUILT if name in values and name not in presets.PRESETS[layer.kind][preset]}
-    else:
-        model = row.setup.layer(other)
-        if model.kind != layer.kind:
-            raise BadInput(f"expected another {layer.kind} to copy from, “{model.name}” is a {model.kind}")
-        values, source = layer.values | {name: model.value(name) for name in dials.defaults(model.kind) if name not in BUILT}, model.name
-    changed = replace(layer, values=values)
-    return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: like {source}")
+    saved = OwnPreset.objects.filter(pk=own).first() if own.isascii() and own.isdigit() else None
+
+    def command(setup):
+        layer = setup.layer(layer_id)
+        kind = registry.kind_of(layer.kind)
+        if own:
+            if saved is None or saved.kind != layer.kind:
+                raise BadInput("this preset of your own is not there any more")
+            values = {name: value for name, value in saved.values.items() if name in layer.values}
+        elif preset:
+            values = {name: value for name, value in kind.preset(preset).items() if name in kind.presets[preset] or name not in kind.kept_dials}
+        else:
+            model = setup.layer(other)
+            if model.kind != layer.kind:
+                raise BadInput(f"expected another layer of the kind {kind.label} to copy from, “{model.name}” is none")
+            values = {name: model.value(name) for name in kind.defaults if name not in kind.kept_dials}
+        return edits.set_dials(setup, layer_id, values)
+
+    source = preset or (saved.name if saved else "")
+    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: like {source or setup.layer(other).name}").take
 
 
 def own_presets(kind):
@@ -269,8 +290,9 @@ def save_preset(row, layer_id, name):
     """Keep how a layer feels as a preset of the artist's own; one of that name is replaced. Raises BadInput."""
     layer, name = row.setup.layer(layer_id), name.strip()[:100]
     if not name:
-        raise BadInput("expected a name for the preset, such as what it feels like")
-    values = {dial.name: layer.value(dial.name) for dial in dials.DIALS_OF_KIND[layer.kind] if dial.name not in BUILT}
+        raise BadInput("the preset has no name yet: type one, such as what it feels like")
+    kept = registry.kind_of(layer.kind).kept_dials
+    values = {dial: value for dial, value in layer.values.items() if dial not in kept}
     OwnPreset.objects.update_or_create(kind=layer.kind, name=name, defaults={"values": values})
 
 
@@ -281,37 +303,38 @@ def forget_preset(row, layer_id, own):
 
 def set_scene_dial(row, dial_name, value):
     """Set one of the values of the whole setup."""
-    dial = next((dial for dial in setups.SCENE_DIALS if dial.name == dial_name), None)
-    if dial is None:
-        raise BadInput(f"expected a value of the scene, got “{dial_name}”")
-    take = edit(row, lambda setup: replace(setup, **{dial.name: dial.checked(value)}), dial.label)
-    if dial is setups.FRAME_RATE:
-        refresh_clip_lengths(row)
-        take = after_change(row)
-    return take
+    dial, is_rate = edits.scene_dial(dial_name), dial_name == setups.FRAME_RATE.name
+    made = edit(row, lambda setup: edits.set_scene(setup, dial_name, value), dial.label, runs=not is_rate)
+    if not is_rate:
+        return made.take
+    refresh_clip_lengths(row)
+    return follow_change(row) if made.version else None
 
 
 def change_layer(row, layer_id, action, name):
     """Switch, move, rename or remove a layer. Raises BadInput."""
-    layer = row.setup.layer(layer_id)
-    changes = {
-        "switch": lambda setup: setup.with_layer(replace(layer, is_on=not layer.is_on)),
-        "up": lambda setup: setup.moved(layer_id, -1),
-        "down": lambda setup: setup.moved(layer_id, 1),
-        "rename": lambda setup: setup.with_layer(replace(layer, name=name.strip()[:400] or layer.name)),
-        "remove": lambda setup: setup.without_layer(layer_id),
+    commands = {
+        "switch": lambda setup: edits.switch_layer(setup, layer_id),
+        "up": lambda setup: edits.move_layer(setup, layer_id, -1),
+        "down": lambda setup: edits.move_layer(setup, layer_id, 1),
+        "rename": lambda setup: edits.rename_layer(setup, layer_id, name),
+        "remove": lambda setup: edits.without_layer(setup, layer_id),
     }
-    if action not in changes:
-        raise BadInput(f"expected one of {', '.join(changes)}, got “{action}”")
-    labels = {"switch": "off" if layer.is_on else "on", "up": "earlier", "down": "later", "rename": "renamed", "remove": "removed"}
-    return edit(row, changes[action], f"{layer.name}: {labels[action]}")
+    if action not in commands:
+        raise BadInput(f"expected one of {', '.join(commands)}, got “{action}”")
+
+    def label(setup):
+        layer = setup.layer(layer_id)
+        words = {"switch": "off" if layer.is_on else "on", "up": "earlier", "down": "later", "rename": "renamed", "remove": "removed"}
+        return f"{layer.name}: {words[action]}"
+
+    return edit(row, commands[action], label, runs=action != "rename").take
 
 
 def set_amount(row, layer_id, keys):
     """Set the amount keys of a layer, {frame: value}."""
-    layer = row.setup.layer(layer_id)
-    changed = replace(layer, amount=setup_document.read_amount(sorted(keys.items())))
-    return edit(row, lambda setup: setup.with_layer(changed), f"{layer.name}: amount")
+    keys = setup_document.read_amount(sorted(keys.items()))
+    return edit(row, lambda setup: edits.set_amount(setup, layer_id, keys), lambda setup: f"{setup.layer(layer_id).name}: amount").take
 
 
 def import_setup(row, text):
@@ -325,4 +348,4 @@ def import_setup(row, text):
     unfit = [f"{area.name} (on {area.mesh})" for area in setup.regions if sizes.get(area.mesh) != area.vertices]
     if unfit:
         raise BadInput(f"this character has no mesh of that name and so many vertices for the regions {', '.join(unfit[:20])}")
-    return edit(row, lambda _: setup, "Imported setup")
+    return edit(row, lambda _: setup, "Imported setup").take

@@ -8,20 +8,21 @@ from django.shortcuts import render
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
-from quiver import dials, presets, setup_document
-from quiver.setup import model as setups
+from quiver import layers as registry
 from quiver.errors import BadInput
+from quiver.layers.kinds import JOINTS
+from quiver.setup import document as setup_document
+from quiver.setup import model as setups
 from studio.characters.pages import character_or_404, render_step, sent_object
+from studio.edits.services import follow_change, go
 from studio.motion import building, placing, services
-from studio.takes.edits import after_change
 
 BUILD_COMMANDS = {"build": building.start_build, "stop": building.stop_build}
-GROUPS = ("Feel", "Body", "Hold", "Limits", "Taper", "Contact", "Build")
 
 
 @require_safe
 def motion(request, pk):
-    return _panel(request, character_or_404(pk), request.GET.get("layer"))
+    return _panel(request, character_or_404(pk, request), request.GET.get("layer"))
 
 
 def _panel(request, row, layer_id=None, take=None):
@@ -32,37 +33,41 @@ def _panel(request, row, layer_id=None, take=None):
 def _context(row, layer_id):
     setup = row.setup
     chosen = next((layer for layer in setup.layers if layer.id == layer_id), setup.layers[0] if setup.layers else None)
+    kind = registry.kind_of(chosen.kind) if chosen else None
+    regions = {region.id: region.name for region in setup.regions}
     return {
         "setup": setup,
+        "layers": [(layer, registry.kind_of(layer.kind)) for layer in setup.layers],
         "chosen": chosen,
-        "groups": _dial_groups(chosen) if chosen else [],
-        "presets": presets.names(chosen.kind) if chosen else [],
+        "kind": kind,
+        "groups": _dial_groups(chosen, kind) if chosen else [],
+        "presets": list(kind.presets) if chosen else [],
         "own_presets": services.own_presets(chosen.kind) if chosen else [],
+        "joint_kinds": services.kinds_of(JOINTS),
+        "soft_kinds": [each for each in registry.kinds() if each.is_soft],
         "regions": [region for region in setup.regions if not region.is_final],
+        "region_name": regions.get(chosen.region, "") if chosen else "",
+        "other_name": regions.get(chosen.other, "") if chosen else "",
         "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
         "forms": list(placing.READY.items()),
         "form_label": setups.FORMS[chosen.form.shape] if chosen and chosen.form else "",
         "proxies": services.proxies_of(setup),
-        "sheet_presets": presets.names("sheet"),
-        "volumes": [layer for layer in setup.layers if layer.kind == "volume"],
-        "build": building.latest_build(row, chosen.id) if chosen and chosen.kind == "volume" else None,
+        "sheet_presets": list(registry.kind_of("sheet").presets),
+        "carriers": [layer for layer in setup.layers if registry.kind_of(layer.kind).carries],
+        "build": building.latest_build(row, chosen.id) if chosen and "built" in kind.fields else None,
         "alike": [layer for layer in setup.layers if chosen and layer.kind == chosen.kind and layer.id != chosen.id],
         "scene": [(dial, getattr(setup, dial.name)) for dial in setups.SCENE_DIALS],
         "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]] or [node["name"] for node in row.facts["nodes"]],
     }
 
 
-def _dial_groups(layer):
-    groups = []
-    for name in GROUPS:
-        rows = []
-        for dial in dials.DIALS_OF_KIND[layer.kind]:
-            if dial.group == name:
-                value = layer.value(dial.name)
-                rows.append({"dial": dial, "value": value, "is_choice": hasattr(dial, "options"), "is_default": value == dial.default})
-        if rows:
-            groups.append((name, rows, any(not row["is_default"] for row in rows)))
-    return groups
+def _dial_groups(layer, kind):
+    """The dials of a layer by the groups of the panel, in the order in which the groups first come: (name, rows, whether any was changed)."""
+    groups = {}
+    for dial in kind.dials:
+        value = layer.value(dial.name)
+        groups.setdefault(dial.group, []).append({"dial": dial, "value": value, "is_default": value == dial.default})
+    return [(name, rows, any(not row["is_default"] for row in rows)) for name, rows in groups.items()]
 
 
 def _told(response, take):
@@ -72,17 +77,17 @@ def _told(response, take):
 
 @require_POST
 def add_chain(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     fields = request.POST
     layer = fields.get("to_layer", "")
     where = fields.get("root", ""), fields.get("end", ""), "branches" in fields
-    take = services.add_hung(row, fields.get("kind", "chain"), *where, layer)
+    take = services.add_on_joints(row, fields.get("kind", "chain"), *where, layer)
     return _panel(request, row, layer or row.setup.layers[-1].id, take)
 
 
 @require_POST
 def add_soft(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     source, _, value = request.POST.get("of", "").partition(":")
     take = services.add_soft(
         row, request.POST.get("kind", "volume"), source, request.POST.get("joints", "") if source == "joints" else value
@@ -93,7 +98,7 @@ def add_soft(request, pk):
 @require_POST
 def make_proxies(request, pk):
     """Take the table of regions and their proxies; rows that are not ticked are set aside."""
-    row, sent = character_or_404(pk), request.POST
+    row, sent = character_or_404(pk, request), request.POST
     chosen = sent.getlist("on")
     rows = zip(sent.getlist("region"), sent.getlist("triangles"), sent.getlist("like"), strict=False)
     wanted = {region: (triangles, like) for region, triangles, like in rows if region in chosen}
@@ -106,16 +111,16 @@ def make_proxies(request, pk):
 
 @require_POST
 def remove_chain(request, pk, layer):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     index = request.POST.get("index", "")
-    take = services.remove_chain(row, layer, int(index) if index.isdecimal() else -1)
+    take = services.remove_chain(row, layer, int(index) if index.isascii() and index.isdigit() else -1)
     return _panel(request, row, layer, take)
 
 
 @require_POST
 def set_dial(request, pk, layer):
     """Set a dial; answers with what depends on it, so that the dial in the hand stays where it is."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     name = request.POST.get("dial", "")
     value = None if "reset" in request.POST else request.POST.get("value", "")
     take = services.set_dial(row, layer, name, value)
@@ -127,7 +132,7 @@ def set_dial(request, pk, layer):
 @require_POST
 def take_dials(request, pk, layer):
     """Set all dials of a layer as a preset or another layer has them: the choice says which, as kind:name."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     kind, _, name = request.POST.get("like", "").partition(":")
     sources = {"preset": "preset", "layer": "other", "own": "own"}
     if kind not in sources:
@@ -139,9 +144,9 @@ def take_dials(request, pk, layer):
 @require_POST
 def save_preset(request, pk, layer):
     """Save the layer's dials as an own preset, or forget one."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     forgotten = request.POST.get("forget", "")
-    if forgotten.isdecimal():
+    if forgotten.isascii() and forgotten.isdigit():
         services.forget_preset(row, layer, int(forgotten))
     else:
         services.save_preset(row, layer, request.POST.get("name", ""))
@@ -150,14 +155,14 @@ def save_preset(request, pk, layer):
 
 @require_POST
 def ride(request, pk, layer):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     return _panel(request, row, layer, services.ride(row, layer, request.POST.get("rides", "")))
 
 
 @require_POST
 def follow_points(request, pk, layer):
     """Let a layer hang on a new follower, or, with "forget", remove one."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     if "forget" in request.POST:
         return _panel(request, row, layer, services.forget_follower(row, request.POST["forget"]))
     return _panel(request, row, layer, services.follow(row, layer, request.POST.get("mesh", ""), request.POST.get("vertices", "")))
@@ -166,7 +171,7 @@ def follow_points(request, pk, layer):
 @require_POST
 def place_form(request, pk, layer):
     """Make a sheet of a ready-made shape, or of the mesh in a file."""
-    row, file = character_or_404(pk), request.FILES.get("file")
+    row, file = character_or_404(pk, request), request.FILES.get("file")
     take = placing.bring(row, layer, file) if file else placing.place(row, layer, request.POST.get("shape", ""))
     return _panel(request, row, layer, take)
 
@@ -177,20 +182,20 @@ def move_form(request, pk, layer):
     sent = sent_object(request, "a place, a turn and a size")
     if not all(isinstance(sent.get(name), list) for name in ("place", "turn", "size")):
         raise BadInput("expected a place, a turn and a size as lists")
-    placing.move(character_or_404(pk), layer, sent["place"], sent["turn"], sent["size"])
+    placing.move(character_or_404(pk, request), layer, sent["place"], sent["turn"], sent["size"])
     return HttpResponse(status=204)
 
 
 @require_safe
 def form_box(request, pk, layer):
-    response = JsonResponse({"colliders": placing.boxes(character_or_404(pk), layer)})
+    response = JsonResponse({"colliders": placing.boxes(character_or_404(pk, request), layer)})
     response.headers["Cache-Control"] = "no-store"
     return response
 
 
 @require_POST
 def mirror(request, pk, layer):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     take = services.mirror(row, layer)
     return _panel(request, row, row.setup.layers[-1].id, take)
 
@@ -198,14 +203,14 @@ def mirror(request, pk, layer):
 @require_safe
 def volume_facts(request, pk, layer):
     """How a volume comes out, with the size of its cells that is just being tried."""
-    facts = services.volume_facts(character_or_404(pk), layer, request.GET.get("value") or None)
+    facts = services.volume_facts(character_or_404(pk, request), layer, request.GET.get("value") or None)
     return render(request, "motion/volume_facts.html", {"facts": facts})
 
 
 @require_POST
 def start_build(request, pk, layer):
     """Begin to build a conforming solid, stop it, or go back to the lattice."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     command = request.POST.get("command", "")
     if command == "lattice":
         return _panel(request, row, layer, services.unbuild(row, layer))
@@ -217,7 +222,7 @@ def start_build(request, pk, layer):
 
 @require_safe
 def show_build(request, pk, layer):
-    return _build_card(request, character_or_404(pk), layer, was_open=True)
+    return _build_card(request, character_or_404(pk, request), layer, was_open=True)
 
 
 def _build_card(request, row, layer, was_open=False):
@@ -232,21 +237,21 @@ def _build_card(request, row, layer, was_open=False):
 
 @require_POST
 def set_scene_dial(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     take = services.set_scene_dial(row, request.POST.get("dial", ""), request.POST.get("value", ""))
     return _panel(request, row, request.POST.get("layer"), take)
 
 
 @require_POST
 def change_layer(request, pk, layer):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     take = services.change_layer(row, layer, request.POST.get("action", ""), request.POST.get("name", ""))
     return _panel(request, row, request.POST.get("chosen") or layer, take)
 
 
 @require_POST
 def set_amount(request, pk, layer):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     fields = request.POST
     frames, values = fields.getlist("frame"), fields.getlist("value")
     if "add" in fields:
@@ -271,35 +276,31 @@ def redo(request, pk):
 
 def _go(request, pk, version_of):
     """Restore a version; whichever panel is open shows itself anew."""
-    row = character_or_404(pk)
-    version = version_of(row)
-    take = None
-    if version:
-        row.go_to(version)
-        take = after_change(row)
+    row = character_or_404(pk, request)
+    take = follow_change(row) if go(row, version_of) else None
     return trigger_client_event(_told(HttpResponse(status=204), take), "setup-restored", {})
 
 
 @require_POST
 def follow(request, pk):
     """Switch whether every change is simulated at once."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     row.follows_changes = not row.follows_changes
     row.save(update_fields=["follows_changes"])
-    return _panel(request, row, request.POST.get("layer"), after_change(row))
+    return _panel(request, row, request.POST.get("layer"), follow_change(row))
 
 
 @require_safe
 def lattice(request, pk, layer):
     """A volume's lattice for the stage."""
-    response = HttpResponse(services.lattice_of(character_or_404(pk), layer), content_type="application/octet-stream")
+    response = HttpResponse(services.lattice_of(character_or_404(pk, request), layer), content_type="application/octet-stream")
     response.headers["Cache-Control"] = "no-store"
     return response
 
 
 @require_safe
 def export_setup(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     name = re.sub(r"[^A-Za-z0-9_-]+", "-", row.name).strip("-") or "character"
     response = HttpResponse(setup_document.dumps(row.setup), content_type="application/json")
     response.headers["Content-Disposition"] = f'attachment; filename="{name}-setup.json"'
@@ -308,7 +309,7 @@ def export_setup(request, pk):
 
 @require_POST
 def import_setup(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     file = request.FILES.get("file")
     if file is None or file.size > setup_document.LARGEST_DOCUMENT:
         raise BadInput(

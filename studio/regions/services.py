@@ -1,6 +1,5 @@
 """Edits of a setup's regions: each stroke and each command is one version."""
 
-from dataclasses import replace
 from functools import lru_cache
 
 import numpy as np
@@ -8,8 +7,9 @@ import numpy as np
 from quiver.errors import BadInput
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
+from quiver.setup import edits
 from studio.characters.services import loaded
-from studio.takes.edits import edit
+from studio.edits.services import edit
 
 KEPT_TOPOLOGIES = 6
 MOST_DABS = 2000
@@ -38,7 +38,7 @@ def add_region(row, name, mesh_name, joint):
             raise BadInput(f"“{joint}” moves nothing of “{mesh.name}”")
     name = name.strip()[:200] or joint or "Region"
     values = regions.encode(levels)
-    return edit(row, lambda setup: setup.with_new_region(name, mesh.name, len(levels), values), f"Region {name}", runs=False)
+    return edit(row, lambda setup: edits.with_new_region(setup, name, mesh.name, len(levels), values), f"Region {name}", runs=False).take
 
 
 def add_final_skin(row, mesh_name):
@@ -47,33 +47,37 @@ def add_final_skin(row, mesh_name):
     mesh = character.mesh(mesh_name)
     values = regions.encode(regions.fill(regions.nothing(len(mesh.positions))))
     name = f"Final skin of {mesh.name}"[:200]
-    return edit(row, lambda setup: setup.with_new_region(name, mesh.name, len(mesh.positions), values, True), name, runs=False)
+    return edit(row, lambda setup: edits.with_new_region(setup, name, mesh.name, len(mesh.positions), values, True), name, runs=False).take
 
 
 def change_region(row, region_id, command, name="", other=""):
     """Rename or remove a region, or do one of WHOLE_COMMANDS, or join with or take away another region. Raises BadInput."""
-    region = row.setup.region(region_id)
     if command == "remove":
-        return edit(row, lambda setup: setup.without_region(region_id), f"{region.name}: removed", runs=region.is_final)
+        is_final = row.setup.region(region_id).is_final
+        return edit(row, lambda setup: edits.without_region(setup, region_id), _named(region_id, "removed"), runs=is_final).take
     if command == "rename":
-        named = replace(region, name=name.strip()[:200] or region.name)
-        return edit(row, lambda setup: setup.with_region(named), f"{region.name}: renamed", runs=False)
-    levels, top = levels_of(region), topology_of(row.pk, region.mesh)
+        return edit(row, lambda setup: edits.rename_region(setup, region_id, name), _named(region_id, "renamed"), runs=False).take
     if command in WHOLE_COMMANDS:
         label, function = WHOLE_COMMANDS[command]
-        return _keep(row, region, function(levels, top), label)
+        return _keep(row, region_id, lambda setup, levels, top: function(levels, top), label).take
     if command in ("union", "difference"):
-        second = row.setup.region(other)
-        if second.mesh != region.mesh:
-            raise BadInput(f"expected another region of “{region.mesh}”, “{second.name}” belongs to “{second.mesh}”")
-        return _keep(row, region, getattr(regions, command)(levels, levels_of(second)), f"{command} with {second.name}")
+
+        def joined(setup, levels, top):
+            region, second = setup.region(region_id), setup.region(other)
+            if second.mesh != region.mesh:
+                raise BadInput(f"expected another region of “{region.mesh}”, “{second.name}” belongs to “{second.mesh}”")
+            return getattr(regions, command)(levels, levels_of(second))
+
+        return _keep(row, region_id, joined, f"{command} with {row.setup.region(other).name}").take
     raise BadInput(f"expected a command for a region, got “{command}”")
+
+
+def _named(region_id, words):
+    return lambda setup: f"{setup.region(region_id).name}: {words}"
 
 
 def paint(row, region_id, stroke):
     """Paint one stroke, as the stage sends it; returns the region's new levels. Raises BadInput."""
-    region = row.setup.region(region_id)
-    levels, top = levels_of(region), topology_of(row.pk, region.mesh)
     try:
         dabs = np.array(stroke["dabs"], float).reshape(-1, 3)
         radius, strength = float(stroke["radius"]), float(stroke["strength"])
@@ -84,10 +88,12 @@ def paint(row, region_id, stroke):
         raise BadInput(f"expected 1 to {MOST_DABS} places of the brush, got {len(dabs)}")
     if is_mirrored:
         dabs = np.concatenate([dabs, dabs * [-1.0, 1.0, 1.0]])
-    allowed = _mask(stroke.get("seen"), len(levels), top if is_mirrored else None)
-    painted = regions.brush(levels, top, dabs, radius, strength, falloff, mode, allowed)
-    _keep(row, region, painted, mode)
-    return painted
+
+    def painted(_, levels, top):
+        allowed = _mask(stroke.get("seen"), len(levels), top if is_mirrored else None)
+        return regions.brush(levels, top, dabs, radius, strength, falloff, mode, allowed)
+
+    return levels_of(_keep(row, region_id, painted, mode).setup.region(region_id))
 
 
 def spot(row, region_id, command, points, radius):
@@ -95,8 +101,6 @@ def spot(row, region_id, command, points, radius):
 
     points (1 or 2, 3) and radius in the mesh's own space. Returns the region's new levels. Raises BadInput.
     """
-    region = row.setup.region(region_id)
-    levels, top = levels_of(region), topology_of(row.pk, region.mesh)
     try:
         points = np.array(points, float).reshape(-1, 3)
     except (TypeError, ValueError) as error:
@@ -107,19 +111,24 @@ def spot(row, region_id, command, points, radius):
     if command == "around" and not 0.0 < radius < np.inf:
         raise BadInput(f"expected a radius above 0, got {radius:g}")
     functions = {
-        "around": lambda: regions.around(levels, top, points[0], radius),
-        "gradient": lambda: regions.gradient(levels, top, points[0], points[1]),
-        "flood": lambda: regions.flood(levels, top, points[0]),
+        "around": lambda _, levels, top: regions.around(levels, top, points[0], radius),
+        "gradient": lambda _, levels, top: regions.gradient(levels, top, points[0], points[1]),
+        "flood": lambda _, levels, top: regions.flood(levels, top, points[0]),
     }
-    painted = functions[command]()
-    _keep(row, region, painted, command)
-    return painted
+    return levels_of(_keep(row, region_id, functions[command], command).setup.region(region_id))
 
 
-def _keep(row, region, levels, label):
-    changed = replace(region, values=regions.encode(levels))
-    is_used = region.is_final or any(layer.is_on and layer.region == region.id for layer in row.setup.layers)
-    return edit(row, lambda setup: setup.with_region(changed), f"{region.name}: {label}", runs=is_used)
+def _keep(row, region_id, function, label):
+    """Change the levels of a region by ``function`` (setup, levels, topology) → levels, of the region as it is when it is kept."""
+
+    def command(setup):
+        region = setup.region(region_id)
+        levels = function(setup, levels_of(region), topology_of(row.pk, region.mesh))
+        return edits.set_levels(setup, region_id, regions.encode(levels))
+
+    region = row.setup.region(region_id)
+    is_used = region.is_final or any(layer.is_on and region_id in (layer.region, layer.other) for layer in row.setup.layers)
+    return edit(row, command, _named(region_id, label), runs=is_used)
 
 
 def _mask(seen, count, mirrored_top):

@@ -20,7 +20,7 @@ MODES = (
 
 @require_safe
 def regions(request, pk):
-    return _panel(request, character_or_404(pk), request.GET.get("region"))
+    return _panel(request, character_or_404(pk, request), request.GET.get("region"))
 
 
 def _panel(request, row, region_id=None, take=None):
@@ -41,7 +41,7 @@ def _panel(request, row, region_id=None, take=None):
 
 @require_POST
 def add(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     fields = request.POST
     take = services.add_region(row, fields.get("name", ""), fields.get("mesh", ""), fields.get("joint", "").strip())
     return _panel(request, row, row.setup.regions[-1].id, take)
@@ -49,14 +49,14 @@ def add(request, pk):
 
 @require_POST
 def add_final(request, pk):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     take = services.add_final_skin(row, request.POST.get("mesh", ""))
     return _panel(request, row, row.setup.regions[-1].id, take)
 
 
 @require_POST
 def change(request, pk, region):
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     fields = request.POST
     take = services.change_region(row, region, fields.get("command", ""), fields.get("name", ""), fields.get("other", ""))
     return _panel(request, row, region, take)
@@ -65,7 +65,7 @@ def change(request, pk, region):
 @require_safe
 def levels(request, pk, region):
     """The levels of a region: one byte for each vertex."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     response = HttpResponse(services.levels_of(row.setup.region(region)).tobytes(), content_type="application/octet-stream")
     response.headers["Cache-Control"] = "no-store"
     return response
@@ -74,7 +74,7 @@ def levels(request, pk, region):
 @require_safe
 def facts(request, pk, region):
     """What the panel says of a region, and the history line, after a stroke."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     context = {"character": row, "chosen": services.facts_of(row, row.setup.region(region)), "out_of_band": True}
     return HttpResponse(render_to_string("regions/facts.html", context) + render_to_string("parts/history.html", context, request))
 
@@ -82,7 +82,7 @@ def facts(request, pk, region):
 @require_POST
 def paint(request, pk, region):
     """Paint a stroke that the stage sends as JSON; answers with the levels that stay."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     stroke = sent_object(request, "a stroke")
     if "command" in stroke:
         radius = stroke.get("radius", 0.0)

@@ -1,13 +1,20 @@
 from django.apps import AppConfig
 
-from studio.jobs import handlers
+from studio.jobs import handlers, housekeeping
 
 
 class TakesConfig(AppConfig):
     name = "studio.takes"
 
     def ready(self):
-        from studio.takes import ringing, services  # noqa: PLC0415  (models are there only now)
+        from studio.characters.services import before_removal  # noqa: PLC0415  (models are there only now)
+        from studio.characters.tidying import forget_blobs, forget_old_versions  # noqa: PLC0415
+        from studio.edits import services as edits  # noqa: PLC0415
+        from studio.takes import ringing, services  # noqa: PLC0415
 
         handlers.register("take", services.simulate)
         handlers.register("ring", ringing.ring)
+        edits.on_change(services.follow)
+        before_removal(services.forget_all)
+        housekeeping.register(forget_old_versions)
+        housekeeping.register(forget_blobs)

@@ -1,5 +1,7 @@
 """Takes: what was simulated, with everything that it depended on."""
 
+from functools import cached_property
+
 from django.db import models
 
 from studio.characters.models import Character, SetupVersion
@@ -7,15 +9,15 @@ from studio.jobs.models import Job
 
 
 class Take(models.Model):
-    """One simulation of a setup version on a clip and a range. Its frames are in TakeChunks; ``added`` is in millimetres.
+    """One simulation of a setup version on a clip and a range. Its frames, and what was measured, are in TakeChunks.
 
-    ``measures`` holds for each soft layer's id its "volume" and "stretch" [%], frame by frame, and its "cost" [ms a frame]; for a layer
-    that meets colliders its "clip" depth and that of the keyed skin, "keyed_clip" [mm], and the "deepest" [mesh, vertex], frame by frame.
+    ``digest`` stands for all that its motion depends on: a setup that would show the same has the same.
     """
 
     character = models.ForeignKey(Character, models.CASCADE, related_name="takes")
     version = models.ForeignKey(SetupVersion, models.PROTECT, related_name="takes")
     job = models.OneToOneField(Job, models.PROTECT, related_name="take")
+    digest = models.CharField(max_length=64, blank=True, db_index=True)
     clip_name = models.CharField(max_length=400, blank=True)
     first_frame = models.IntegerField(default=0)
     last_frame = models.IntegerField()
@@ -27,8 +29,6 @@ class Take(models.Model):
     translated = models.JSONField(default=list)
     moved = models.JSONField(default=dict)
     notes = models.JSONField(default=list)
-    added = models.JSONField(default=list)
-    measures = models.JSONField(default=dict)
     cost_ms = models.FloatField(default=0.0)
     created = models.DateTimeField(auto_now_add=True)
 
@@ -44,11 +44,43 @@ class Take(models.Model):
         """Whether the run was compiled, so that its nodes are known."""
         return self.substeps > 0
 
+    @cached_property
+    def _stats(self):
+        return list(self.chunks.order_by("first_frame").values_list("stats", flat=True))
+
+    @cached_property
+    def added(self):
+        """For each frame what each layer added at the most [mm]."""
+        return [row for stats in self._stats for row in stats.get("added", [])]
+
+    @cached_property
+    def measures(self):
+        """{layer id: {name: values}}: "volume", "area" and "stretch" [%], "clip" and "keyed_clip" [mm], "deepest" [mesh, vertex], all frame
+        by frame, and its "cost" [ms a frame].
+        """
+        found = {}
+        for stats in self._stats:
+            for layer_id, measured in stats.get("measures", {}).items():
+                kept = found.setdefault(layer_id, {})
+                for name, values in measured.items():
+                    if isinstance(values, list):
+                        kept.setdefault(name, []).extend(values)
+                    else:
+                        kept[name] = values
+        return found
+
+    def refresh_from_db(self, *args, **kwargs):
+        """As Django's; what was put together of the chunks is put together anew."""
+        for name in ("_stats", "added", "measures"):
+            self.__dict__.pop(name, None)
+        super().refresh_from_db(*args, **kwargs)
+
 
 class TakeChunk(models.Model):
     """Some frames of a take: Blosc-compressed float32 rotations (F, K, 4), then translations (F, M, 3).
 
-    ``offsets`` are int16 (F, R, 3), compressed, in steps of ``offset_step`` [file units], of the vertices that ``Take.moved`` names.
+    ``offsets`` are int16 (F, R, 3), compressed, in steps of ``offset_step`` [file units], of the vertices that ``Take.moved`` names;
+    ``stats`` is what was measured in these frames.
     """
 
     take = models.ForeignKey(Take, models.CASCADE, related_name="chunks")
@@ -57,6 +89,7 @@ class TakeChunk(models.Model):
     data = models.BinaryField()
     offsets = models.BinaryField(default=b"")
     offset_step = models.FloatField(default=0.0)
+    stats = models.JSONField(default=dict)
 
     class Meta:
         unique_together = [("take", "first_frame")]

@@ -2,21 +2,21 @@
 
 from django.db import transaction
 
-from quiver.setup import document as setup_document
 from quiver.ring import ring_test
 from studio.characters.services import loaded
+from studio.events import hub
 from studio.jobs import services as jobs
 from studio.takes.models import RingTest
 
 CURVE_WIDTH, CURVE_HEIGHT = 340.0, 70.0
 
 
-@transaction.atomic
 def start_ring(row, layer_id):
     """Queue a ring test of a layer of the current setup. Raises BadInput for no such layer."""
     row.setup.layer(layer_id)
-    test = RingTest.objects.create(version=row.current, job=jobs.start("ring"), layer_id=layer_id)
-    jobs.enqueue(test.job, priority=20)
+    with transaction.atomic():
+        test = RingTest.objects.create(version=row.current, job=jobs.start("ring"), layer_id=layer_id)
+        jobs.enqueue(test.job, priority=20)
     return test
 
 
@@ -24,7 +24,7 @@ def ring(job_id, context):
     """The job: ring, and keep what came of it."""
     test = RingTest.objects.select_related("version").get(job_id=job_id)
     character, _ = loaded(test.version.character_id)
-    setup = setup_document.from_document(test.version.document)
+    setup = test.version.setup
     found = ring_test(character, setup, setup.layer(test.layer_id), context.keep_going)
     test.report = {
         "rate": found.rate,
@@ -37,6 +37,7 @@ def ring(job_id, context):
         "path": _path(found.curve),
     }
     test.save(update_fields=["report"])
+    hub.publish(test.version.character_id, "ring", ring=test.pk)
 
 
 def _path(curve):

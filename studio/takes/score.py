@@ -4,10 +4,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from quiver import layers as registry
 from quiver.setup.model import WHOLE_SKIN, Layer
 
 LANE_HEIGHT = 40.0
-_WHOLE = Layer(WHOLE_SKIN, "Whole skin")
+_WHOLE = Layer(WHOLE_SKIN, "Whole skin", kind="")
 CLIP_SHARE = 0.6
 """Clip depth hangs down into so much of a lane."""
 LEAST_CLIP_SCALE, WORTH_TELLING = 20.0, 0.5
@@ -52,10 +53,10 @@ def _lane(take, layer, values, top):
     is_keyed = len(layer.amount) > 1 or layer.amount[0][1] != 1.0
     place = (worst + 0.5, float(heights[worst]) if len(values) else LANE_HEIGHT)
     kept = take.measures.get(layer.id, {})
-    marks, lines = _soft_marks(take, kept, "area" if layer.kind == "sheet" else "volume")
+    marks, lines = _soft_marks(take, kept)
     clip_marks, clip, keyed = _clip_marks(take, kept)
-    if layer.kind == "touch" and "cost" in kept:
-        marks = [_cost_mark(kept)]
+    if "cost" in kept and layer.kind and "cost" in registry.kind_of(layer.kind).measures:
+        marks = [*marks, _cost_mark(kept)]
     return Lane(
         layer.id,
         layer.name,
@@ -78,7 +79,7 @@ def _clip_marks(take, kept):
     depths, keyed = np.array(kept["clip"]), np.array(kept["keyed_clip"])
     top = max(float(depths.max()), float(keyed.max()), LEAST_CLIP_SCALE)
     worst = int(np.argmax(depths))
-    words = f"{depths[worst]:.0f} mm clipped" if depths[worst] >= WORTH_TELLING else "nothing clips"
+    words = f"{depths[worst]:.0f} mm penetration" if depths[worst] >= WORTH_TELLING else "no penetration"
     mesh, vertex = kept["deepest"][worst]
     mark = {"text": words, "frame": take.first_frame + worst if depths[worst] >= WORTH_TELLING else None, "mesh": mesh}
     mark["vertex"] = vertex if vertex >= 0 else None
@@ -88,19 +89,19 @@ def _clip_marks(take, kept):
     return [mark], area, [{"name": "keyed-clip", "path": line}] if keyed.max() >= WORTH_TELLING else []
 
 
-def _soft_marks(take, kept, what):
-    """What a soft layer's lane shows besides: (label, frame) of the worst volume and stretch, and both as SVG paths."""
-    if not kept.get("volume"):
-        return [], []
+def _soft_marks(take, kept):
+    """What a soft layer's lane shows besides: (label, frame) of the worst volume or area and stretch, and both as SVG paths."""
     marks, lines = [], []
-    for name, unit in (("volume", f"% {what}"), ("stretch", "% stretch")):
+    for name, unit in (("volume", "% volume"), ("area", "% area"), ("stretch", "% stretch")):
+        if not kept.get(name):
+            continue
         values = np.array(kept[name])
         worst = int(np.argmax(np.abs(values)))
         marks.append({"text": f"{values[worst]:+.0f} {unit}", "frame": take.first_frame + worst})
         heights = LANE_HEIGHT * (0.5 - 0.46 * values / max(float(np.abs(values).max()), 10.0))
         path = "M" + " L".join(f"{x + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
-        lines.append({"name": name, "path": path})
-    return [*marks, _cost_mark(kept)], lines
+        lines.append({"name": "volume" if name == "area" else name, "path": path})
+    return marks, lines
 
 
 def _cost_mark(kept):

@@ -3,98 +3,155 @@
 from functools import lru_cache
 
 import numpy as np
-from django.db import transaction
+from django.conf import settings
+from django.db import IntegrityError, transaction
 from numcodecs import Blosc
 
-from quiver.setup import document as setup_document
 from quiver.errors import BadInput
 from quiver.formats import frames
 from quiver.rig.pose import world_matrices
-from quiver.run.stack import Run, TakeSpec
+from quiver.run.execute import execute, moves_for
+from quiver.run.plan import FORMAT, compile_plan
+from quiver.run.results import Results, digest_of
+from quiver.run.spec import TakeSpec
 from studio.characters.services import loaded
+from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.takes.models import Take, TakeChunk
 
 PASSING_TAKES = 12
-"""Takes that were made while dials were turned are thrown away beyond so many; kept takes and baked ones stay."""
+"""Pinned and baked takes are kept; of the others, the latest so many."""
 _codec_of_steps = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE, typesize=2)
 _codec = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE)
+results = Results(settings.RESULTS_BYTES)
+"""What parts of earlier runs yielded, in this process."""
+SHOWS = (Job.State.PREPARED, Job.State.QUEUED, Job.State.RUNNING, Job.State.FINISHED)
+"""States of takes that show, or will show, what they were asked for."""
 
 
-@transaction.atomic
+def motion_digest(setup, clip_name, first_frame, last_frame):
+    """Stands for all that a take of a character depends on."""
+    return digest_of(FORMAT, setup.motion, clip_name, first_frame, last_frame)
+
+
+def follow(row):
+    """After a change: start a take where the artist follows changes, unless one shows the same already. Returns the Take, or None."""
+    setup = row.setup
+    if not row.follows_changes or not (setup.watches_skin or any(layer.is_on for layer in setup.layers)):
+        return None
+    return same_take(row) or start_take(row)
+
+
+def same_take(row):
+    """A take of the active clip that shows, or will show, the motion of the current setup; None where there is none."""
+    digest = motion_digest(row.setup, row.active_clip, 0, _last_frame(row))
+    return row.takes.filter(digest=digest, job__state__in=SHOWS, job__stop_asked=False).select_related("job", "version").first()
+
+
+def _last_frame(row):
+    clip = row.clip_facts()
+    return (clip["frames"] if clip else int(row.setup.frame_rate * 2)) - 1
+
+
 def start_take(row, first_frame=0, last_frame=None):
     """Queue a take of the current setup on the active clip; an older one of that clip that still runs is asked to stop. Raises BadInput."""
-    clip = row.clip_facts()
-    end = (clip["frames"] if clip else int(row.setup.frame_rate * 2)) - 1
+    setup, end = row.setup, _last_frame(row)
     last = end if last_frame is None else last_frame
-    if not 0 <= first_frame <= last <= max(end, last if not clip else end):
+    if not 0 <= first_frame <= last <= max(end, last if not row.clip_facts() else end):
         raise BadInput(f"expected frames from 0 to {end}, got {first_frame} to {last}")
-    jobs.ask_to_stop(Job.objects.filter(take__character=row, take__clip_name=row.active_clip))
-    job = jobs.start("take", last - first_frame + 1)
-    take = Take.objects.create(
-        character=row,
-        version=row.current,
-        job=job,
-        clip_name=row.active_clip,
-        first_frame=first_frame,
-        last_frame=last,
-        frame_rate=row.setup.frame_rate,
-    )
-    jobs.enqueue(job, priority=10)
+    digest = motion_digest(setup, row.active_clip, first_frame, last)
+    with transaction.atomic():
+        jobs.ask_to_stop(Job.objects.filter(take__character=row, take__clip_name=row.active_clip, state__in=SHOWS[:3]))
+        job = jobs.start("take", last - first_frame + 1)
+        take = Take.objects.create(
+            character=row,
+            version=row.current,
+            job=job,
+            digest=digest,
+            clip_name=row.active_clip,
+            first_frame=first_frame,
+            last_frame=last,
+            frame_rate=setup.frame_rate,
+        )
+        jobs.enqueue(job, priority=10)
     return take
 
 
 def simulate(job_id, context):
-    """The job: run a take and keep its chunks as they come."""
-    take = Take.objects.select_related("version", "character").get(job_id=job_id)
+    """The job: run a take and keep its chunks as they come. A take that is removed meanwhile ends it quietly."""
+    take = Take.objects.select_related("version", "character", "job").filter(job_id=job_id).first()
+    if take is None:
+        return
+    try:
+        _simulate(take, context)
+    except (IntegrityError, Take.DoesNotExist):
+        if Take.objects.filter(pk=take.pk).exists():
+            raise
+        context.was_stopped = True
+    finally:
+        hub.publish(take.character_id, "take", take=take.pk)
+
+
+def _simulate(take, context):
     TakeChunk.objects.filter(take=take).delete()
     character, _ = loaded(take.character_id)
-    setup = setup_document.from_document(take.version.document)
-    run = Run(TakeSpec(character, setup, take.clip_name, take.first_frame, take.last_frame))
-    take.substeps, take.layer_ids, take.notes = run.substeps, run.layer_ids, run.notes
-    take.rotated, take.translated = run.rotated.tolist(), run.translated.tolist()
-    take.moved = {str(mesh): vertices.tolist() for mesh, vertices in run.moved.items()}
-    take.save(update_fields=["substeps", "layer_ids", "notes", "rotated", "translated", "moved"])
+    setup = take.version.setup
+    plan = compile_plan(TakeSpec(character, setup, take.clip_name, take.first_frame, take.last_frame))
+    take.substeps, take.layer_ids, take.notes = plan.substeps, list(plan.layer_ids), list(plan.notes)
+    take.rotated, take.translated = plan.rotated.tolist(), plan.translated.tolist()
+    take.moved = {str(mesh): vertices.tolist() for mesh, vertices in plan.moved.items()}
+    Take.objects.filter(pk=take.pk).update(
+        **{name: getattr(take, name) for name in ("substeps", "layer_ids", "notes", "rotated", "translated", "moved")}
+    )
     step = frames.OFFSET_STEP / setup.metres_per_unit
     done, spent = 0, 0.0
-    for chunk in run.chunks(context.keep_going):
+    for chunk in execute(plan, results, keep_going=context.keep_going):
         count = len(chunk.rotations)
         done, spent = done + count, spent + chunk.cost_ms * count
+        offsets, used = frames.quantised(chunk.offsets, step)
+        data, moves, stats = pack(chunk.rotations, chunk.translations), pack_offsets(offsets), _stats(chunk)
         with transaction.atomic():
-            offsets, used = frames.quantised(chunk.offsets, step)
-            data, moves = pack(chunk.rotations, chunk.translations), pack_offsets(offsets)
-            TakeChunk.objects.create(take=take, first_frame=chunk.first_frame, frames=count, data=data, offsets=moves, offset_step=used)
-            _keep_measures(take, run, chunk)
-            take.added = [*take.added, *np.round(chunk.added * 1000.0, 3).tolist()]
-            take.cost_ms = spent / done
-            take.save(update_fields=["added", "measures", "cost_ms"])
+            kept = {"frames": count, "data": data, "offsets": moves, "offset_step": used, "stats": stats}
+            TakeChunk.objects.create(take=take, first_frame=chunk.first_frame, **kept)
+            Take.objects.filter(pk=take.pk).update(cost_ms=spent / done)
             context.progress(done, take.frame_count)
+        hub.publish(take.character_id, "take", take=take.pk)
     _forget_passing(take)
 
 
-def _keep_measures(take, run, chunk):
-    for index, solid in enumerate(run.solids):
-        kept = take.measures.setdefault(solid.layer.id, {})
-        kept.setdefault("volume", []).extend(np.round(chunk.measures[:, index, 0].astype(float), 2).tolist())
-        kept.setdefault("stretch", []).extend(np.round(chunk.measures[:, index, 1].astype(float), 2).tolist())
-        kept["cost"] = round(chunk.costs[1 + index], 3)
-    for index, touch in enumerate(run.outcome.touches):
-        take.measures.setdefault(touch.layer.id, {})["cost"] = round(chunk.costs[1 + len(run.solids) + index], 3)
-    measured = dict.fromkeys([*run.outcome.clip_depths, *(part.layer.id for part in (*run.outcome.touches, *run.limbs))])
-    for layer_id in measured:
-        kept, column = take.measures.setdefault(layer_id, {}), run.layer_ids.index(layer_id)
-        millimetres = np.round(1000.0 * chunk.clips[:, column].astype(float), 2)
-        kept.setdefault("clip", []).extend(millimetres[:, 0].tolist())
-        kept.setdefault("keyed_clip", []).extend(millimetres[:, 1].tolist())
-        kept.setdefault("deepest", []).extend(chunk.deepest[:, column].tolist())
+def _stats(chunk):
+    """What was measured in a chunk, in the units that are shown, as plain values."""
+    measures = {}
+    for layer_id, measured in chunk.measures.items():
+        kept = measures.setdefault(layer_id, {})
+        for name, values in measured.items():
+            shown = 1000.0 * values.astype(float) if name in ("clip", "keyed_clip") else values
+            kept[name] = np.round(shown, 2).tolist()
+    for layer_id, cost in chunk.costs.items():
+        measures.setdefault(layer_id, {})["cost"] = round(cost, 3)
+    return {"added": np.round(chunk.added * 1000.0, 3).tolist(), "measures": measures}
 
 
 def _forget_passing(take):
-    passing = take.character.takes.filter(is_kept=False, bakes=None).exclude(job__state__in=[Job.State.QUEUED, Job.State.RUNNING])
+    passing = take.character.takes.filter(is_kept=False, bakes=None).exclude(job__state__in=SHOWS[:3])
     old = list(passing.order_by("-pk").values_list("pk", "job_id")[PASSING_TAKES:])
-    Take.objects.filter(pk__in=[pk for pk, _ in old]).delete()
-    Job.objects.filter(pk__in=[job for _, job in old]).delete()
+    with transaction.atomic():
+        Take.objects.filter(pk__in=[pk for pk, _ in old]).delete()
+        Job.objects.filter(pk__in=[job for _, job in old]).delete()
+
+
+def forget_all(row):
+    """Before a character is removed: its jobs are asked to stop, and its takes, with all that was made of them, are deleted."""
+    jobs.ask_to_stop(Job.objects.filter(take__character=row, state__in=SHOWS[:3]))
+    for take in row.takes.values_list("pk", "job_id"):
+        with transaction.atomic():
+            made = Job.objects.filter(bake__take_id=take[0])
+            own = [*made.values_list("pk", flat=True), take[1]]
+            jobs.ask_to_stop(made)
+            Take.objects.get(pk=take[0]).bakes.all().delete()
+            Take.objects.filter(pk=take[0]).delete()
+            Job.objects.filter(pk__in=own).delete()
 
 
 def pack(rotations, translations):
@@ -140,16 +197,33 @@ def is_stale(row, take):
     """Whether the setup has changed since a take in a way that its motion would feel."""
     if take.version_id == row.current_id:
         return False
-    return not row.setup.moves_like(setup_document.from_document(take.version.document))
+    return not row.setup.moves_like(take.version.setup)
+
+
+def take_of(row, number):
+    """The take of a character with that number (a text), or the shown one where the text is none."""
+    if number.isascii() and number.isdigit():
+        return row.takes.select_related("job", "version").filter(pk=int(number)).first()
+    return shown_take(row)
 
 
 def shown_take(row):
-    """The take that stage and score show: the newest on the active clip, or the last good one where that failed with nothing to show."""
+    """The take that stage and score show: one with the motion of the setup as it is, else the newest on the active clip, or the last good
+    one where that failed with nothing to show.
+    """
     newest = latest_take(row)
+    if newest and newest.version_id != row.current_id:
+        newest = same_take(row) or newest
     if newest and newest.job.state in (Job.State.FAILED, Job.State.INTERRUPTED) and not newest.chunks.exists():
         good = row.takes.filter(clip_name=row.active_clip, job__state=Job.State.FINISHED).select_related("job", "version").first()
         return good or newest
     return newest
+
+
+def status_take(row):
+    """The take that the status line is about: the newest on the active clip, but one that shows the setup as it is where there is one."""
+    newest = latest_take(row)
+    return newest if newest is None or newest.version_id == row.current_id else same_take(row) or newest
 
 
 def latest_take(row):
@@ -159,11 +233,10 @@ def latest_take(row):
 
 @lru_cache(maxsize=2)
 def _measuring(take_id):
-    """The Run of a take, which knows what its layers must keep out of."""
+    """The Plan of a take, which knows what its layers must keep out of."""
     take = Take.objects.select_related("version").get(pk=take_id)
     character, _ = loaded(take.character_id)
-    setup = setup_document.from_document(take.version.document)
-    return Run(TakeSpec(character, setup, take.clip_name, take.first_frame, take.last_frame))
+    return compile_plan(TakeSpec(character, take.version.setup, take.clip_name, take.first_frame, take.last_frame))
 
 
 def clip_depths(take, frame, is_keyed=False):
@@ -176,20 +249,20 @@ def clip_depths(take, frame, is_keyed=False):
     chunk = take.chunks.filter(first_frame__lte=frame).order_by("-first_frame").first()
     if chunk is None or frame >= chunk.first_frame + chunk.frames:
         raise BadInput(f"expected a frame that this take has, got {frame}")
-    run, row = _measuring(take.pk), frame - chunk.first_frame
-    pose = run.clip.sample(run.skeleton, np.array([frame / run.spec.setup.frame_rate]))
+    plan, row = _measuring(take.pk), frame - chunk.first_frame
+    pose = plan.clip.sample(plan.skeleton, np.array([frame / plan.spec.setup.frame_rate]))
     offsets = unpack_offsets(take, chunk)[row : row + 1].astype(np.float32) * chunk.offset_step
     if is_keyed:
         offsets[:] = 0.0
     else:
         rotations, translations = unpack(take, chunk)
         pose.rotations[0, take.rotated], pose.translations[0, take.translated] = rotations[row], translations[row]
-    world = world_matrices(run.skeleton, pose)[0]
+    world = world_matrices(plan.skeleton, pose)[0]
     out = {}
-    for depth in run.outcome.clip_depths.values():
-        moves = {mesh: moved[0] for mesh, moved in run.outcome.moves_for(depth, offsets).items()}
+    for depth in plan.clip_depths.values():
+        moves = {mesh: moved[0] for mesh, moved in moves_for(plan, depth, offsets).items()}
         for mesh, depths in depth.everywhere(world, moves).items():
-            whole = out.setdefault(mesh, np.full(len(run.spec.character.meshes[mesh].positions), np.nan))
+            whole = out.setdefault(mesh, np.full(len(plan.spec.character.meshes[mesh].positions), np.nan))
             own = next(vertices for index, vertices, _ in depth.parts if index == mesh)
             whole[own] = np.fmax(whole[own], 1000.0 * depths)
     return out

@@ -2,6 +2,7 @@
 
 import asyncio
 import base64
+import contextlib
 
 import numpy as np
 from asgiref.sync import sync_to_async
@@ -12,36 +13,37 @@ from django.utils.http import urlencode
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
-from quiver.setup import document as setup_document
 from quiver.errors import BadInput
 from studio.characters.pages import character_or_404, render_step
+from studio.edits.services import edit
+from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.takes import ringing, services
+from studio.takes.sending import FrameSender, score_context, status_context
 from studio.takes.models import RingTest, Take
-from studio.takes.score import lanes, ticks
 
-POLL_SECONDS = 0.02
-"""How often a stream looks for new chunks."""
+LOOK_SECONDS = 2.0
+"""A stream that hears nothing looks for itself so often."""
 DEEPEST_SHOWN = 40.0
 """What clips as deep as that is shown in the last colour [mm]."""
 
 
 @require_safe
 def takes(request, pk):
-    return _panel(request, character_or_404(pk))
+    return _panel(request, character_or_404(pk, request))
 
 
 def _panel(request, row):
     all_takes = row.takes.select_related("job", "version").prefetch_related("bakes")[:40]
-    latest = services.latest_take(row)
+    latest = services.shown_take(row)
     return render_step(request, row, "takes", "takes/panel.html", {"takes": all_takes, "take": latest, "clip": row.clip_facts()})
 
 
 @require_POST
 def run(request, pk):
     """Run the current setup on a range of the active clip."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     try:
         first = int(request.POST.get("first", 0))
         last = int(request.POST["last"]) if request.POST.get("last") else None
@@ -67,12 +69,13 @@ def keep(request, pk):
 
 @require_POST
 def again(request, pk):
-    """Run a take once more with the settings it had: they become the current version, as undo would make them."""
+    """Run a take once more with the settings it had: they become the current ones by an edit like any other, so undo leads back."""
     take = _take_or_404(pk)
-    row = character_or_404(take.character_id)
+    row = character_or_404(take.character_id, request)
     row.active_clip = take.clip_name
     row.save(update_fields=["active_clip"])
-    row.go_to(take.version)
+    edit(row, lambda _: take.version.setup, f"Settings of take {take.pk}", runs=False)
+    row.refresh_from_db(fields=["current"])
     return _changed(_panel_after(request, row, lambda: services.start_take(row, take.first_frame, take.last_frame)))
 
 
@@ -93,10 +96,9 @@ def _take_or_404(pk):
 @require_safe
 def stage_state(request, pk):
     """What the stage should show: the clip's frames and the newest take on it, or the take that ``?take=`` names."""
-    row = character_or_404(pk)
+    row = character_or_404(pk, request)
     clip = row.clip_facts()
-    wanted = request.GET.get("take", "")
-    take = row.takes.select_related("job").filter(pk=int(wanted)).first() if wanted.isdigit() else services.shown_take(row)
+    take = services.take_of(row, request.GET.get("take", ""))
     query = urlencode({"clip": row.active_clip, "rate": row.setup.frame_rate})
     return JsonResponse(
         {
@@ -125,36 +127,21 @@ def _take_state(row, take):
 
 @require_safe
 def score(request, pk):
-    """The lanes of the newest take, or the empty score that says what to do."""
-    row = character_or_404(pk)
-    wanted = request.GET.get("take", "")
-    take = row.takes.select_related("job", "version").filter(pk=int(wanted)).first() if wanted.isdigit() else services.shown_take(row)
-    clip = row.clip_facts()
-    first, count = (take.first_frame, take.frame_count) if take else (0, clip["frames"] if clip else 1)
-    context = {
-        "character": row,
-        "take": take,
-        "lanes": lanes(take, setup_document.from_document(take.version.document)) if take and take.is_built else [],
-        "first": first,
-        "count": count,
-        "ticks": ticks(first, count),
-        "is_stale": bool(take) and services.is_stale(row, take),
-    }
-    return render(request, "takes/score.html", context)
+    """The lanes of the shown take, or the empty score that says what to do."""
+    row = character_or_404(pk, request)
+    return render(request, "takes/score.html", score_context(row, services.take_of(row, request.GET.get("take", ""))))
 
 
 @require_safe
 def status(request, pk):
     """One line about the newest take: progress, cost, how it ended."""
-    row = character_or_404(pk)
-    take = services.latest_take(row)
-    return render(request, "takes/status.html", {"character": row, "take": take, "is_stale": bool(take) and services.is_stale(row, take)})
+    return render(request, "takes/status.html", status_context(character_or_404(pk, request)))
 
 
 @require_POST
 def start_ring(request, pk, layer):
     """Knock a layer at rest; answers with a card that shows itself anew until the test is done."""
-    return _ring_card(request, ringing.start_ring(character_or_404(pk), layer))
+    return _ring_card(request, ringing.start_ring(character_or_404(pk, request), layer))
 
 
 @require_safe
@@ -171,7 +158,7 @@ def depth(request, pk):
     """How deep the skin clips at a frame, for the stage: one byte a vertex, 0..254 of `DEEPEST_SHOWN`, 255 where nothing is asked."""
     take = get_object_or_404(Take.objects.select_related("version"), pk=pk)
     frame = request.GET.get("frame", "")
-    if not frame.isdecimal():
+    if not (frame.isascii() and frame.isdigit()):
         raise BadInput(f"expected the number of a frame, got “{frame}”")
     found = services.clip_depths(take, int(frame), request.GET.get("shown") == "keyed")
     meshes = {mesh: np.where(np.isnan(mm), 255, np.clip(mm / DEEPEST_SHOWN, 0, 1) * 254).astype(np.uint8) for mesh, mm in found.items()}
@@ -193,22 +180,14 @@ async def stream(request, pk):
 
 
 async def _messages(take):
-    """Messages until the job is over and all its chunks are sent. The last look at the chunks comes after the last look at the job."""
-    sent, has_header = -1, False
-    while True:
-        take = await Take.objects.select_related("job").filter(pk=take.pk).afirst()
-        if take is None:
-            return
-        if take.is_built and not has_header:
-            has_header = True
-            yield services.take_header(take)
-        if has_header:
-            async for chunk in take.chunks.filter(first_frame__gt=sent):
-                sent = chunk.first_frame
-                yield await sync_to_async(services.chunk_message)(take, chunk)
-        if not take.job.is_open:
-            if not has_header:
-                yield services.take_header(take)
-            yield services.ending_message(take)
-            return
-        await asyncio.sleep(POLL_SECONDS)
+    """Messages until the job is over and all its chunks are sent."""
+    with hub.Listener(take.character_id) as listener:
+        sender = FrameSender(take.pk)
+        while True:
+            for message in await sync_to_async(sender.messages)():
+                yield message
+            if sender.is_over:
+                return
+            with contextlib.suppress(TimeoutError):
+                # Events of another process that nobody passes on are missed; then looking now and then does.
+                await asyncio.wait_for(listener.events(), LOOK_SECONDS)

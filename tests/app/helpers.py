@@ -7,8 +7,7 @@ from quiver.setup import edits
 from quiver.setup.model import ChainPick, Setup
 from studio.characters.models import Character
 from studio.characters.services import bring_in, loaded
-from studio.jobs.models import Job
-from studio.jobs.services import run_job
+from studio.jobs.services import claim_next, run_job
 from tests.formats.makers import arm, glb_bytes
 
 JOINTS = ("root", "upper", "lower", "hand", "finger")
@@ -22,8 +21,8 @@ def arm_in_library(with_chain=True, **options):
 
 def run_waiting_jobs():
     """Do what the worker would do."""
-    for pk in Job.objects.filter(state=Job.State.QUEUED).order_by("pk").values_list("pk", flat=True):
-        run_job.func(pk)
+    while (pk := claim_next()) is not None:
+        run_job(pk)
 
 
 @async_to_sync

@@ -26,7 +26,7 @@ class ColliderDeskTest(DeskTest):
         return self.post(f"contacts/{self.collider.id}/set/", field=field, value=value)
 
     def test_the_page_shows_it_and_the_stage_gets_its_shape(self):
-        self.assertContains(self.client.get(self.url("contacts/")), "Who meets whom")
+        self.assertContains(self.client.get(self.url("contacts/")), "Collision table")
         (shape,) = self.client.get(self.url("contacts/shapes")).json()["colliders"]
         self.assertEqual((shape["shape"], shape["isOn"]), ("ball", True))
         self.assertEqual(len(shape["place"]), 3)
@@ -115,7 +115,7 @@ class ColliderDeskTest(DeskTest):
         self.post("contacts/fit/")
         joints = {each.joint for each in self.fresh.setup.colliders}
         self.assertFalse(joints & {"upper", "lower", "hand", "finger"})
-        self.assertContains(self.post("contacts/fit/"), "none left", status_code=422)
+        self.assertContains(self.post("contacts/fit/"), "joint that moves skin", status_code=422)
 
 
 class HullsTest(TestCase):
@@ -134,7 +134,7 @@ class HullsTest(TestCase):
         self.assertIn("head", {each.joint for each in made})
         self.assertFalse({"tail_2", "barbel_l_1"} & {each.joint for each in made})
         self.assertEqual(len(services.shapes(row)), len(made))
-        for shape, words in (("hull", "none left"), ("cone", "capsules or hulls")):
+        for shape, words in (("hull", "joint that moves skin"), ("cone", "capsules or hulls")):
             with self.assertRaisesRegex(BadInput, words):
                 services.fit_all(row, shape)
 
@@ -152,31 +152,31 @@ class MeasuredTest(RunningDeskTest):
 
     def test_skin_is_kept_from_skin_and_its_lane_says_how_deep_and_what_it_costs(self):
         for fields in ({"of": "joints:", "joints": ""}, {"of": "no-such"}, {"of": "joints:", "joints": "nobody"}):
-            self.assertContains(self.post("contacts/touch/", **fields), "xpected", status_code=422)
-        self.assertContains(self.post("contacts/touch/", of="joints:", joints="lower", against=""), "and the rest of its mesh")
+            self.assertContains(self.post("contacts/skin-contact/", **fields), "", status_code=422)
+        self.assertContains(self.post("contacts/skin-contact/", of="joints:", joints="lower", against=""), "and the rest of its mesh")
         layer = self.fresh.setup.layers[-1]
-        self.assertEqual((layer.kind, layer.other), ("touch", ""))
+        self.assertEqual((layer.kind, layer.other), ("skin_contact", ""))
         take = self.fresh.takes.first()
         run_waiting_jobs()
         take.refresh_from_db()
         kept = take.measures[layer.id]
         self.assertEqual(len(kept["keyed_clip"]), take.frame_count)
         self.assertGreater(kept["cost"], 0.0)
-        self.assertContains(self.client.get(self.url(f"motion/?layer={layer.id}")), "Depth looked for")
+        self.assertContains(self.client.get(self.url(f"motion/?layer={layer.id}")), "Largest depth")
         self.post("contacts/add/", shape="ground")
         self.assertContains(
-            self.post(f"contacts/{self.fresh.setup.colliders[0].id}/meet/", layer=layer.id, meets="yes"), "is a touch", status_code=422
+            self.post(f"contacts/{self.fresh.setup.colliders[0].id}/meet/", layer=layer.id, meets="yes"), "does not collide", status_code=422
         )
 
     def test_a_limb_is_kept_clear_of_colliders_and_its_lane_shows_by_how_much(self):
-        self.assertContains(self.post("motion/add/", root="lower", kind="limb"), "fit some under Contacts", status_code=422)
+        self.assertContains(self.post("motion/add/", root="lower", kind="limb_clearance"), "colliders on it", status_code=422)
         self.post("contacts/add/", shape="ball", joint="hand")
         self.post("contacts/add/", shape="box", joint="root")
-        self.assertContains(self.post("motion/add/", root="lower", kind="limb"), "Turn limit")
+        self.assertContains(self.post("motion/add/", root="lower", kind="limb_clearance"), "Turn limit")
         layer = self.fresh.setup.layers[-1]
         take = self.fresh.takes.first()
         run_waiting_jobs()
         take.refresh_from_db()
         self.assertEqual(take.job.state, "finished", take.job.message)
         self.assertEqual(len(take.measures[layer.id]["keyed_clip"]), take.frame_count)
-        self.assertNotContains(self.client.get(self.url("contacts/")), f"{layer.name} meets")
+        self.assertNotContains(self.client.get(self.url("contacts/")), f"{layer.name} collides with")

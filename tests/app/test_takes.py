@@ -88,15 +88,15 @@ class TakeTest(RunningDeskTest):
         self.assertLessEqual(len(pks), services.PASSING_TAKES + 2)
 
     def test_what_fails_is_told_in_the_take(self):
-        with mock.patch("quiver.run.stack.Run.chunks", side_effect=ZeroDivisionError("oh")), self.assertRaises(ZeroDivisionError):
+        with mock.patch("studio.takes.services.execute", side_effect=ZeroDivisionError("oh")), self.assertRaises(ZeroDivisionError):
             self.run_take()
         job = Take.objects.first().job
         self.assertEqual(job.state, "failed")
-        self.assertContains(self.client.get(self.url("takes/")), "fault of the program")
+        self.assertContains(self.client.get(self.url("takes/")), "Something went wrong on our side")
 
     def test_the_last_good_take_stays_on_the_stage(self):
         good = self.run_take()
-        with mock.patch("quiver.run.stack.Run.chunks", side_effect=Unstable("Arm", 3, "it ran away")):
+        with mock.patch("studio.takes.services.execute", side_effect=Unstable("Arm", 3, "it ran away")):
             self.run_take()
         self.assertEqual(Take.objects.first().job.state, "failed")
         self.assertContains(self.client.get(self.url("status/")), "layer “Arm” stopped at frame 3")

@@ -1,5 +1,8 @@
 """``manage.py serve``: the app on the loopback address, with its worker."""
 
+import contextlib
+import json
+import logging
 import os
 import signal
 import socket
@@ -10,13 +13,18 @@ import time
 import warnings
 
 import uvicorn
+from django.conf import settings
 from django.core.management.base import BaseCommand, CommandError
-from django.db import connection
+from django.db import OperationalError, connection
 
+from studio.events import hub
 from studio.jobs import services
 
+log = logging.getLogger(__name__)
 HOST = "127.0.0.1"
 LOOK_SECONDS = 0.5
+REAP_SECONDS = 4.0
+"""So often it looks for jobs that fell silent."""
 
 
 class Command(BaseCommand):
@@ -27,6 +35,8 @@ class Command(BaseCommand):
         parser.add_argument("--began", type=int, help="when setting up began, seconds since 1970")
 
     def handle(self, *args, port, began, **options):
+        if not 0 < port < 65536:
+            raise CommandError(f"expected a port from 1 to 65535, got {port}")
         if _is_taken(port):
             raise CommandError(f"Port {port} is in use; perhaps the app runs already. Choose another: ./keen demo --port {port + 1}")
         # Frames are dense already: squeezing them once more would take longer than sending them.
@@ -63,15 +73,15 @@ def _is_taken(port):
 
 
 class WorkerKeeper:
-    """Starts the worker, starts it again when it ends, and reaps the jobs that it left."""
+    """Starts the worker, starts it again when it ends, and reaps the jobs that it left. Nothing that goes wrong ends its watch."""
 
     def __init__(self):
-        self._over = threading.Event()
+        self._over, self._lock = threading.Event(), threading.Lock()
         self._thread = threading.Thread(target=self._keep, daemon=True)
-        self._worker = None
+        self._worker, self._dead, self._reaped = None, set(), float("-inf")
+        services.on_news(self.tell)
 
     def start(self):
-        services.reap()
         self._spawn()
         self._thread.start()
 
@@ -80,15 +90,49 @@ class WorkerKeeper:
         self._thread.join()
         self._worker.terminate()
         self._worker.wait()
-        services.reap(self._worker.pid)
+        with contextlib.suppress(OperationalError):
+            services.reap(self._worker.pid)
+
+    def tell(self, words):
+        """Pass news on to the worker; one that is gone is replaced anyway, and looks for itself."""
+        with self._lock, contextlib.suppress(OSError, ValueError):
+            self._worker.stdin.write(f"{words}\n".encode())
+            self._worker.stdin.flush()
 
     def _spawn(self):
-        self._worker = subprocess.Popen([sys.executable, "manage.py", "work"], env=os.environ)
+        pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE}
+        worker = subprocess.Popen([sys.executable, "manage.py", "work"], env=os.environ, cwd=settings.BASE_DIR, **pipes)
+        with self._lock:
+            self._worker = worker
+        threading.Thread(target=self._listen, args=(worker,), daemon=True).start()
+
+    @staticmethod
+    def _listen(worker):
+        """Pass the worker's events on until it ends."""
+        for line in worker.stdout:
+            try:
+                hub.pass_on(json.loads(line))
+            except Exception:
+                log.exception("An event of the worker could not be passed on")
 
     def _keep(self):
         while not self._over.wait(LOOK_SECONDS):
-            ended = self._worker.poll() is not None
-            services.reap(self._worker.pid if ended else None)
-            if ended:
-                self._spawn()
+            try:
+                self._look()
+            except Exception:
+                log.exception("The watch over the worker goes on")
+                connection.close()
         connection.close()
+
+    def _look(self):
+        # The new worker first: it does not need the database to be started, and the old one's jobs can wait for it.
+        if self._worker.poll() is not None:
+            self._dead.add(self._worker.pid)
+            self._spawn()
+        for pid in sorted(self._dead):
+            services.reap(pid)
+            self._dead.discard(pid)
+        now = time.monotonic()
+        if now - self._reaped > REAP_SECONDS:
+            self._reaped = now
+            services.reap()

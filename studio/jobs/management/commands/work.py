@@ -1,19 +1,24 @@
-"""``manage.py work``: the warm worker. Ends by itself when the process that started it is gone."""
+"""``manage.py work``: the warm worker. Takes news from its standard input, tells events on its standard output, ends when the input does."""
 
+import json
+import logging
 import os
 import signal
+import sys
 import threading
-import time
 
 from django.core.management.base import BaseCommand
-from django.db import connection
-from django_tasks_db.management.commands.db_worker import Worker
+from django.db import OperationalError, connection
 
 from quiver.warm import warm
+from studio.events import hub
+from studio.jobs import services
+from studio.jobs.housekeeping import keep_house
 
-LOOK_SECONDS = 0.01
-EVERYTHING_READY = {"batch": True, "interval": 0, "startup_delay": False, "max_tasks": None, "excluded_queue_names": []}
-"""A worker that runs whatever is ready, then returns."""
+log = logging.getLogger(__name__)
+LOOK_SECONDS = 5.0
+"""So often it looks for jobs that nobody told it of, such as those of another command."""
+RETRY_SECONDS = 1.0
 
 
 class Command(BaseCommand):
@@ -22,28 +27,51 @@ class Command(BaseCommand):
     def handle(self, *args, **options):
         # Ctrl-C in a terminal reaches every process of it; the one that started this one ends it.
         signal.signal(signal.SIGINT, signal.SIG_IGN)
-        threading.Thread(target=_end_with_parent, args=(os.getppid(),), daemon=True).start()
+        news = News(sys.stdin.buffer)
+        out, lock = os.fdopen(os.dup(sys.stdout.fileno()), "w"), threading.Lock()
+        # Whatever else writes must not come between the events.
+        os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
+
+        def tell(event):
+            with lock:
+                out.write(json.dumps(event) + "\n")
+                out.flush()
+
+        hub.send_to(tell)
         warm()
-        # It asks a hundred times a second whether there is work, so it keeps its connection.
-        connection.settings_dict["CONN_MAX_AGE"] = None
-        worker = Worker(worker_id=str(os.getpid()), queue_names=["*"], backend_name="default", **EVERYTHING_READY)
-        seen = None
         while True:
-            version = _data_version()
-            if version == seen:
-                time.sleep(LOOK_SECONDS)
-                continue
-            seen = version
-            worker.run()
+            self._work()
+            news.wait(LOOK_SECONDS)
+
+    @staticmethod
+    def _work():
+        """Do all that waits. Whatever happens, the worker goes on."""
+        try:
+            while (job_id := services.claim_next()) is not None:
+                services.run_job(job_id)
+            keep_house()
+        except OperationalError:
+            log.exception("The database does not answer; it is tried again")
+            connection.close()
+        except Exception:
+            log.exception("A job ended badly")
 
 
-def _data_version():
-    """A number that changes when another connection has written; far cheaper to ask for than the queue."""
-    with connection.cursor() as cursor:
-        return cursor.execute("PRAGMA data_version").fetchone()[0]
+class News:
+    """Lines that the server sends. When they end the server is gone, however it went, and so is this process."""
 
+    def __init__(self, lines):
+        self._something = threading.Event()
+        threading.Thread(target=self._listen, args=(lines,), daemon=True).start()
 
-def _end_with_parent(parent):
-    while os.getppid() == parent:
-        time.sleep(0.5)
-    os._exit(0)
+    def wait(self, seconds):
+        self._something.wait(seconds)
+        self._something.clear()
+
+    def _listen(self, lines):
+        for line in iter(lines.readline, b""):
+            words = line.decode().split()
+            if words[:1] == ["stop"]:
+                services.stop_here(int(words[1]))
+            self._something.set()
+        os._exit(0)
