@@ -77,19 +77,24 @@ class AccessorTest(TestCase):
         views = [document.tree["accessors"][index]["bufferView"] for index in (places, values)]
         indices = {"bufferView": views[0], "componentType": 5123}
         document.tree["accessors"][base]["sparse"] = {"count": 2, "indices": indices, "values": {"bufferView": views[1]}}
+        document.check()
         read = read_accessor(document, base, "test")
         np.testing.assert_array_equal(read[[0, 1, 4]], [[0, 0, 0], [1, 2, 3], [4, 5, 6]])
         packed = append_accessor(document, np.array([[-127, 0, 127, 64]], np.int8), "VEC4")
         document.tree["accessors"][packed]["normalized"] = True
+        document.check()
         np.testing.assert_allclose(read_accessor(document, packed, "test"), [[-1, 0, 1, 64 / 127]], atol=1e-6)
         wide = append_accessor(document, np.arange(24, dtype=np.float32).reshape(4, 6), "SCALAR")
         document.tree["accessors"][wide].update(type="VEC3", count=4)
         document.tree["bufferViews"][document.tree["accessors"][wide]["bufferView"]]["byteStride"] = 24
+        document.check()
         np.testing.assert_array_equal(read_accessor(document, wide, "test")[:, 0], [0, 6, 12, 18])
 
     def test_bytes_beyond_the_buffer_are_refused(self):
         document = container.parse(glb_bytes(arm()))
         document.tree["accessors"][0]["count"] = 10_000
+        document.buffers[0] += bytes(200_000)
+        document.check()
         with self.assertRaises(BadFormat) as caught:
             read_accessor(document, 0, "test")
         self.assertEqual(caught.exception.findings[0].id, "missing-bytes")

@@ -7,50 +7,56 @@ from quiver.formats.gltf.container import refused
 COMPONENT_DTYPES = {5120: np.int8, 5121: np.uint8, 5122: np.int16, 5123: np.uint16, 5125: np.uint32, 5126: np.float32}
 COMPONENT_CODES = {np.dtype(dtype): code for code, dtype in COMPONENT_DTYPES.items()}
 TYPE_WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
-LARGEST_COUNT = 50_000_000
 ARRAY_TARGET, INDEX_TARGET = 34962, 34963
 LARGE = 2**22
 """Bytes from which on an array is kept as it is instead of being copied."""
 
 
 def read_accessor(document, index, what, widths=None):
-    """The array of one accessor, shape (count, width); normalised integers become float32 in -1..1.
+    """The array of one accessor, shape (count, width); normalised integers become float32 in -1..1. It is shared: do not change it.
 
     ``what`` names the accessor's use in messages; ``widths`` limits the allowed widths. Raises BadFormat.
     """
-    accessors = document.items("accessors")
-    where = f"accessors[{index}] ({what})"
-    if not isinstance(index, int) or not 0 <= index < len(accessors):
-        raise refused("missing-accessor", f"expected an accessor number below {len(accessors)}, got {index!r}", what)
-    accessor = accessors[index]
-    count, width = accessor.get("count"), TYPE_WIDTHS.get(accessor.get("type"))
-    dtype = COMPONENT_DTYPES.get(accessor.get("componentType"))
-    if dtype is None or width is None or (widths and width not in widths):
-        raise refused("wrong-type", f"got {accessor.get('type')!r} of component {accessor.get('componentType')!r}", where)
-    if not isinstance(count, int) or not 0 < count <= LARGEST_COUNT:
-        raise refused("absurd-size", f"expected 1 to {LARGEST_COUNT} elements, got {count!r}", where)
-    if accessor["type"].startswith("MAT") and np.dtype(dtype).itemsize < 4:
+    accessors = document.parts["accessors"]
+    if index is None or index >= len(accessors):
+        raise refused("missing-accessor", f"expected an accessor number below {len(accessors)}, got {index}", what)
+    if index not in document.arrays:
+        document.arrays[index] = _read(document, accessors[index], f"accessors[{index}] ({what})")
+    values = document.arrays[index]
+    if widths and values.shape[1] not in widths:
+        raise refused("wrong-type", f"got {accessors[index].type!r}", f"accessors[{index}] ({what})")
+    return values
+
+
+def _read(document, accessor, where):
+    count, width = accessor.count, TYPE_WIDTHS.get(accessor.type)
+    dtype = COMPONENT_DTYPES.get(accessor.component_type)
+    if dtype is None or width is None:
+        raise refused("wrong-type", f"got {accessor.type!r} of component {accessor.component_type}", where)
+    if accessor.type.startswith("MAT") and np.dtype(dtype).itemsize < 4:
         raise refused("wrong-type", "matrices of small integers are not read", where)
-    if "bufferView" in accessor:
-        values = _view(document, accessor["bufferView"], accessor.get("byteOffset", 0), count, width, np.dtype(dtype), where)
+    # Whatever a file says, there are no more elements than it has bytes: what is left out is zero, and must not fill the memory.
+    if count > document.byte_count:
+        raise refused("absurd-size", f"expected at most {document.byte_count} elements, as many as the file has bytes, got {count}", where)
+    if accessor.buffer_view is not None:
+        values = _view(document, accessor.buffer_view, accessor.byte_offset, count, width, np.dtype(dtype), where)
     else:
         values = np.zeros((count, width), dtype)
-    if "sparse" in accessor:
-        values = _with_sparse(document, accessor["sparse"], values, where)
-    if accessor.get("normalized"):
+    if accessor.sparse:
+        values = _with_sparse(document, accessor.sparse, values, where)
+    if accessor.normalized:
         values = _as_fractions(values)
+    values.flags.writeable = False
     return values
 
 
 def _with_sparse(document, sparse, values, where):
-    try:
-        count, indices, replaced = sparse["count"], sparse["indices"], sparse["values"]
-        kind = np.dtype(COMPONENT_DTYPES[indices["componentType"]])
-        places = _view(document, indices["bufferView"], indices.get("byteOffset", 0), count, 1, kind, where)[:, 0]
-        width = values.shape[1]
-        new = _view(document, replaced["bufferView"], replaced.get("byteOffset", 0), count, width, values.dtype, where)
-    except (KeyError, TypeError) as error:
-        raise refused("broken-sparse", f"the sparse part is not complete: {error!r}", where) from error
+    kind = COMPONENT_DTYPES.get(sparse.indices.component_type)
+    if kind is None or np.dtype(kind).kind != "u":
+        raise refused("broken-sparse", f"expected sparse indices of unsigned integers, got {sparse.indices.component_type}", where)
+    places = _view(document, sparse.indices.buffer_view, sparse.indices.byte_offset, sparse.count, 1, np.dtype(kind), where)[:, 0]
+    width = values.shape[1]
+    new = _view(document, sparse.values.buffer_view, sparse.values.byte_offset, sparse.count, width, values.dtype, where)
     if places.max(initial=0) >= len(values):
         raise refused("broken-sparse", f"a sparse index {places.max()} is beyond {len(values)} elements", where)
     values = values.copy()
@@ -65,25 +71,24 @@ def _as_fractions(values):
 
 
 def _view(document, view_index, offset, count, width, dtype, where):
-    views = document.items("bufferViews")
-    if not isinstance(view_index, int) or not 0 <= view_index < len(views):
-        raise refused("missing-bytes", f"expected a buffer view below {len(views)}, got {view_index!r}", where)
+    views = document.parts["bufferViews"]
+    if view_index >= len(views):
+        raise refused("missing-bytes", f"expected a buffer view below {len(views)}, got {view_index}", where)
     view = views[view_index]
-    buffer_index, start, length = view.get("buffer"), view.get("byteOffset", 0), view.get("byteLength")
     element = width * dtype.itemsize
-    stride = view.get("byteStride", element)
-    numbers = (buffer_index, start, length, stride, offset)
-    if not all(isinstance(n, int) and n >= 0 for n in numbers) or not isinstance(count, int) or buffer_index >= len(document.buffers):
+    stride = view.byte_stride or element
+    if view.buffer >= len(document.buffers):
         raise refused("missing-bytes", "the buffer view does not describe bytes of this file", where)
     if stride < element:
         raise refused("wrong-type", f"a stride of {stride} bytes is shorter than one element of {element}", where)
     end = offset + stride * (count - 1) + element
-    buffer = document.buffers[buffer_index]
-    if end > length or start + end > len(buffer):
-        raise refused("missing-bytes", f"expected {end} bytes in the buffer view, it has {min(length, len(buffer) - start)}", where)
-    raw = np.frombuffer(buffer, np.uint8, end - offset, start + offset)
+    buffer = document.buffers[view.buffer]
+    if end > view.byte_length or view.byte_offset + end > len(buffer):
+        there = max(min(view.byte_length, len(buffer) - view.byte_offset), 0)
+        raise refused("missing-bytes", f"expected {end} bytes in the buffer view, it has {there}", where)
+    raw = np.frombuffer(buffer, np.uint8, end - offset, view.byte_offset + offset)
     rows = np.lib.stride_tricks.as_strided(raw, (count, element), (stride, 1))
-    return np.ascontiguousarray(rows).view(dtype.newbyteorder("<")).astype(dtype, copy=False)
+    return np.ascontiguousarray(rows).view(dtype.newbyteorder("<")).astype(dtype, copy=True)
 
 
 def append_bytes(document, values):

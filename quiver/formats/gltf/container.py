@@ -4,14 +4,17 @@ import base64
 import binascii
 import copy
 import json
+import re
 import struct
 from dataclasses import dataclass, field
 
 from quiver.errors import BadFormat, Finding
+from quiver.formats.gltf.structure import read_parts
 
 GLB_MAGIC = 0x46546C67
 JSON_CHUNK, BINARY_CHUNK = 0x4E4F534A, 0x004E4942
 PART_BYTES = 2**20
+LONE_SURROGATE = re.compile(rb"\\u[dD][89a-fA-F]")
 LARGEST_FILE = 256 * 2**20
 """Bytes; far above any character, far below what would fill the memory of a small machine."""
 
@@ -21,12 +24,15 @@ class Document:
     """A glTF asset: its JSON as plain Python values and its buffers as bytes. ``is_binary`` says whether it came as GLB.
 
     ``tail`` are bytes that come after those of the first buffer: what was added and is too big to be copied. It is written, not read.
+    ``parts`` are those of the tree that are read, checked (structure.py); ``arrays`` accessors that were read already.
     """
 
     tree: dict
     buffers: list = field(default_factory=list)
     is_binary: bool = True
     tail: list = field(default_factory=list)
+    parts: dict = field(default_factory=dict)
+    arrays: dict = field(default_factory=dict)
 
     def length_of(self, index):
         """How many bytes a buffer has."""
@@ -34,14 +40,16 @@ class Document:
 
     def copy(self):
         """A copy that can be added to; the buffers' bytes are shared until one grows."""
-        return Document(copy.deepcopy(self.tree), [bytes(buffer) for buffer in self.buffers], self.is_binary, list(self.tail))
+        return Document(copy.deepcopy(self.tree), [bytes(buffer) for buffer in self.buffers], self.is_binary, list(self.tail), self.parts)
 
-    def items(self, key):
-        """The list under a top-level key; raises BadFormat where it is no list of objects."""
-        found = self.tree.get(key, [])
-        if not isinstance(found, list) or not all(isinstance(item, dict) for item in found):
-            raise refused("wrong-type", f"expected “{key}” to be a list of objects", key)
-        return found
+    def check(self):
+        """Check the parts of the tree anew, after it was changed by hand. Raises BadFormat."""
+        self.parts, self.arrays = read_parts(self.tree), {}
+
+    @property
+    def byte_count(self):
+        """How many bytes all buffers have."""
+        return sum(map(len, self.buffers))
 
 
 def refused(identifier, message, where, hint="Export the file again from where it was made."):
@@ -64,19 +72,30 @@ def parse(data):
     try:
         tree = json.loads(json_bytes.decode("utf-8"), parse_constant=_no_constant)
     except (UnicodeDecodeError, ValueError, RecursionError) as error:
-        raise refused("broken-json", f"expected glTF's JSON, could not read it: {error}", "file") from error
+        raise refused("broken-json", f"expected glTF's JSON, could not read it: {str(error)[:200]}", "file") from error
+    if LONE_SURROGATE.search(json_bytes):
+        tree = _without_surrogates(tree)
     if not isinstance(tree, dict):
         raise refused("broken-json", "expected a JSON object at the top of the file", "file")
     version = tree.get("asset", {}).get("version") if isinstance(tree.get("asset"), dict) else None
     if not isinstance(version, str) or not version.startswith("2."):
         raise refused("version", f"expected glTF version 2, got {version!r}", "asset.version")
-    document = Document(tree, [], binary is not None)
-    for index, buffer in enumerate(document.items("buffers")):
+    document = Document(tree, [], binary is not None, parts=read_parts(tree))
+    for index, buffer in enumerate(document.parts["buffers"]):
         document.buffers.append(_buffer_bytes(buffer, index, binary))
-    for index, image in enumerate(document.items("images")):
-        if "uri" in image:
-            _data_uri(image["uri"], f"images[{index}].uri")
+    for index, image in enumerate(document.parts["images"]):
+        if image.uri is not None:
+            _data_uri(image.uri, f"images[{index}].uri")
     return document
+
+
+def _without_surrogates(value):
+    """The same JSON values with texts that can be written: half a character is replaced."""
+    if isinstance(value, str):
+        return value.encode("utf-8", "replace").decode()
+    if isinstance(value, dict):
+        return {_without_surrogates(key): _without_surrogates(each) for key, each in value.items()}
+    return [_without_surrogates(each) for each in value] if isinstance(value, list) else value
 
 
 def write_glb(document):
@@ -142,11 +161,11 @@ def _split_chunks(data):
 
 def _buffer_bytes(buffer, index, binary):
     where = f"buffers[{index}]"
-    expected = buffer.get("byteLength")
-    if not isinstance(expected, int) or expected < 0 or expected > LARGEST_FILE:
-        raise refused("absurd-size", f"expected a buffer of 0 to {LARGEST_FILE} bytes, got {expected!r}", where)
-    if "uri" in buffer:
-        content = _data_uri(buffer["uri"], f"{where}.uri")
+    expected = buffer.byte_length
+    if expected > LARGEST_FILE:
+        raise refused("absurd-size", f"expected a buffer of 0 to {LARGEST_FILE} bytes, got {expected}", where)
+    if buffer.uri is not None:
+        content = _data_uri(buffer.uri, f"{where}.uri")
     elif index == 0 and binary is not None:
         content = binary
     else:
@@ -157,7 +176,7 @@ def _buffer_bytes(buffer, index, binary):
 
 
 def _data_uri(uri, where):
-    if not isinstance(uri, str) or not uri.startswith("data:"):
+    if not uri.startswith("data:"):
         shown = str(uri)[:60]
         hint = "Export as one GLB, or with everything embedded."
         raise refused("outside-uri", f"expected the data inside the file, got a reference to “{shown}”", where, hint)

@@ -8,58 +8,78 @@ from quiver.formats.gltf import container
 from quiver.formats.gltf.accessors import read_accessor
 from quiver.rig.character import Mesh
 
+MOST_VERTICES = 3_000_000
+"""Vertices of all meshes of a file, counted for each node that shows them."""
+FAR = 1e9
+"""No place or matrix of a mesh is beyond that [file units]."""
 WEIGHT_SLACK = 2e-3
 """How far the weights of a vertex may be from one in all; quantised weights are off by up to 4/255 x 1/2."""
 
 
 def read_meshes(document, skeleton, remarks):
     """All triangle primitives of all nodes that show a mesh, as a list of Mesh. Raises BadFormat."""
-    meshes, found = document.items("meshes"), []
-    skins = [_read_skin(document, index, len(skeleton)) for index in range(len(document.items("skins")))]
-    for node_index, node in enumerate(document.items("nodes")):
-        if "mesh" not in node:
+    meshes, found, count = document.parts["meshes"], [], 0
+    skins = [_read_skin(document, index, len(skeleton)) for index in range(len(document.parts["skins"]))]
+    known = {}
+    for node_index, node in enumerate(document.parts["nodes"]):
+        if node.mesh is None:
             continue
-        if not isinstance(node["mesh"], int) or not 0 <= node["mesh"] < len(meshes):
-            raise container.refused("missing-mesh", f"mesh {node['mesh']!r} does not exist", f"nodes[{node_index}]")
-        skin = node.get("skin", -1)
-        if not isinstance(skin, int) or skin >= len(skins):
-            raise container.refused("missing-skin", f"skin {skin!r} does not exist", f"nodes[{node_index}]")
-        primitives = meshes[node["mesh"]].get("primitives", [])
+        if node.mesh >= len(meshes):
+            raise container.refused("missing-mesh", f"mesh {node.mesh} does not exist", f"nodes[{node_index}]")
+        skin = -1 if node.skin is None else node.skin
+        if skin >= len(skins):
+            raise container.refused("missing-skin", f"skin {skin} does not exist", f"nodes[{node_index}]")
+        primitives = meshes[node.mesh].primitives
         for number, primitive in enumerate(primitives):
-            where = f"meshes[{node['mesh']}].primitives[{number}]"
-            if primitive.get("mode", 4) != 4:
+            where = f"meshes[{node.mesh}].primitives[{number}]"
+            if primitive.mode != 4:
                 remarks.note("not-triangles", "a primitive is not made of triangles; it is kept but not used", "", where)
                 continue
-            name = meshes[node["mesh"]].get("name") or skeleton.names[node_index]
+            name = meshes[node.mesh].name or skeleton.names[node_index]
             name = f"{name} {number + 1}" if len(primitives) > 1 else str(name)
-            arguments = (primitive, name, node_index, skin, skins, where, remarks)
-            mesh = remarks.guard(lambda arguments=arguments: _read_primitive(document, *arguments))
+            key = node.mesh, number, skin
+            if key not in known:
+                arguments = (primitive, name, node_index, skin, skins, where, remarks)
+                known[key] = remarks.guard(lambda arguments=arguments: _read_primitive(document, *arguments))
+            mesh = known[key]
             if mesh is not None:
-                found.append(replace(mesh, primitive=number))
+                count += len(mesh.positions)
+                if count > MOST_VERTICES:
+                    raise container.refused("too-many", f"expected at most {MOST_VERTICES:,} vertices in all", "meshes", "Export less at once.")
+                found.append(replace(mesh, name=name, node=node_index, primitive=number))
     return found
 
 
 def _read_skin(document, index, node_count):
-    skin = document.items("skins")[index]
-    joints = np.array(skin["joints"], np.int32)
-    if "inverseBindMatrices" not in skin:
+    skin = document.parts["skins"][index]
+    joints = np.array(skin.joints, np.int64)
+    if joints.max() >= node_count:
+        raise container.refused("missing-node", "a skin names joints that do not exist", f"skins[{index}]")
+    joints = joints.astype(np.int32)
+    if skin.inverse_bind_matrices is None:
         return joints, np.tile(np.eye(4)[:3], (len(joints), 1, 1))
-    matrices = read_accessor(document, skin["inverseBindMatrices"], f"skins[{index}] inverse bind matrices", (16,))
+    matrices = read_accessor(document, skin.inverse_bind_matrices, f"skins[{index}] inverse bind matrices", (16,))
     if len(matrices) < len(joints):
         raise container.refused("missing-bytes", f"expected {len(joints)} inverse bind matrices, got {len(matrices)}", f"skins[{index}]")
-    if not np.isfinite(matrices).all():
-        raise container.refused("non-finite", "an inverse bind matrix holds a number that is not finite", f"skins[{index}]")
+    _expect_sane(matrices, "an inverse bind matrix", f"skins[{index}]")
     return joints, matrices[: len(joints)].reshape(-1, 4, 4).transpose(0, 2, 1)[:, :3].astype(float)
 
 
+def _expect_sane(values, what, where):
+    """Refuse numbers that are not finite, or absurdly large."""
+    if not np.isfinite(values).all():
+        raise container.refused("non-finite", f"{what} holds a number that is not finite", where)
+    if np.abs(values).max(initial=0.0) > FAR:
+        raise container.refused("absurd-size", f"{what} holds a number beyond {FAR:g}", where)
+
+
 def _read_primitive(document, primitive, name, node, skin, skins, where, remarks):
-    attributes = primitive.get("attributes", {})
+    attributes = primitive.attributes
     if "POSITION" not in attributes:
         remarks.note("no-positions", "a primitive has no positions; it is kept but not used", "", where)
         return None
     positions = read_accessor(document, attributes["POSITION"], f"{where} positions", (3,)).astype(np.float32)
-    if not np.isfinite(positions).all():
-        raise container.refused("non-finite", "a position is not a finite number", where)
+    _expect_sane(positions, "a position", where)
     triangles = _read_triangles(document, primitive, len(positions), where, remarks)
     colours = _read_colours(document, attributes, positions, where)
     if skin < 0:
@@ -72,8 +92,11 @@ def _read_primitive(document, primitive, name, node, skin, skins, where, remarks
 
 
 def _read_triangles(document, primitive, vertex_count, where, remarks):
-    if "indices" in primitive:
-        indices = read_accessor(document, primitive["indices"], f"{where} indices", (1,))[:, 0].astype(np.int64)
+    if primitive.indices is not None:
+        found = read_accessor(document, primitive.indices, f"{where} indices", (1,))[:, 0]
+        if found.dtype.kind != "u":
+            raise container.refused("wrong-type", "expected triangles as unsigned integers", where)
+        indices = found.astype(np.int64)
     else:
         indices = np.arange(vertex_count)
     if indices.max(initial=0) >= vertex_count:
@@ -90,6 +113,8 @@ def _read_colours(document, attributes, positions, where):
     if "COLOR_0" not in attributes:
         return None
     colours = read_accessor(document, attributes["COLOR_0"], f"{where} colours", (3, 4))
+    if len(colours) != len(positions) or not np.isfinite(colours).all():
+        raise container.refused("missing-bytes", f"expected {len(positions)} finite colours, got {len(colours)}", where)
     return np.clip(colours[: len(positions), :3].astype(np.float32) * 255.0, 0.0, 255.0).astype(np.uint8)
 
 
@@ -97,12 +122,17 @@ def _read_influences(document, attributes, vertex_count, joint_count, where, rem
     slots, weights = [], []
     number = 0
     while f"JOINTS_{number}" in attributes and f"WEIGHTS_{number}" in attributes:
-        slots.append(read_accessor(document, attributes[f"JOINTS_{number}"], f"{where} joints", (4,)).astype(np.int32))
+        joints = read_accessor(document, attributes[f"JOINTS_{number}"], f"{where} joints", (4,))
+        if joints.dtype.kind != "u":
+            raise container.refused("wrong-type", "expected joints as unsigned integers", where)
+        slots.append(joints.astype(np.int64))
         weights.append(read_accessor(document, attributes[f"WEIGHTS_{number}"], f"{where} weights", (4,)).astype(np.float32))
         number += 1
     if not slots:
         remarks.warn("no-weights", "a mesh has a skin but no weights; it follows its node", "Bind the mesh again.", where)
         return None, None
+    if len({len(part) for part in (*slots, *weights)}) > 1:
+        raise container.refused("missing-bytes", f"expected weights for {vertex_count} vertices in all of its sets", where)
     slots, weights = np.concatenate(slots, 1), np.concatenate(weights, 1)
     if len(slots) != vertex_count or len(weights) != vertex_count:
         raise container.refused("missing-bytes", f"expected weights for {vertex_count} vertices, got {len(weights)}", where)
@@ -110,7 +140,7 @@ def _read_influences(document, attributes, vertex_count, joint_count, where, rem
         raise container.refused("non-finite", "a skin weight is not a finite number", where)
     if ((slots >= joint_count) & (weights > 0)).any():
         raise container.refused("missing-node", f"a vertex names joint {slots.max()} of {joint_count} in its skin", where)
-    slots = np.where(slots < joint_count, slots, 0)
+    slots = np.where(slots < joint_count, slots, 0).astype(np.int32)
     weights = np.maximum(weights, 0.0)
     sums = weights.sum(1)
     bare = int((sums <= 1e-6).sum())

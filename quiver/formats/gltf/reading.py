@@ -6,7 +6,7 @@ from quiver.errors import BadInput
 from quiver.formats.gltf import container
 from quiver.formats.gltf.clips import read_clips
 from quiver.formats.gltf.meshes import read_meshes
-from quiver.formats.gltf.remarks import Remarks
+from quiver.formats.gltf.remarks import Remarks, unique_names
 from quiver.rig import transforms
 from quiver.rig.character import Character
 from quiver.rig.pose import Pose, rest_matrices
@@ -15,6 +15,8 @@ from quiver.rig.skeleton import Skeleton, parents_first
 READ_EXTENSIONS = {"KHR_mesh_quantization", "KHR_texture_transform"}
 """Required extensions that do not change what is read here, or (quantised meshes) are read by the accessors anyway.
 Required material extensions pass too: looks are left as they are."""
+FAR, MOST_NODES = 1e9, 20_000
+"""No joint stands or is scaled beyond the first [file units]; no file has more nodes than the second."""
 TALL, SMALL = 25.0, 0.02
 """Heights [m] outside of which a character is probably not in metres."""
 
@@ -53,21 +55,23 @@ def _check_extensions(document, remarks):
         if extension not in READ_EXTENSIONS and not str(extension).startswith("KHR_materials"):
             remarks.refuse(
                 "extension",
-                f"the file needs “{extension}”, which is not read here",
+                f"the file needs “{str(extension)[:60]}”, which is not read here",
                 "Export without compression or extras.",
                 "extensionsRequired",
             )
 
 
 def _read_skeleton(document, remarks):
-    nodes = document.items("nodes")
+    nodes = document.parts["nodes"]
     if not nodes:
         raise container.refused("no-nodes", "expected at least one node, found none", "nodes")
+    if len(nodes) > MOST_NODES:
+        raise container.refused("too-many", f"expected at most {MOST_NODES} nodes, got {len(nodes)}", "nodes", "Export the character alone.")
     parents = np.full(len(nodes), -1, np.int32)
     for index, node in enumerate(nodes):
-        for child in node.get("children", []):
-            if not isinstance(child, int) or not 0 <= child < len(nodes):
-                raise container.refused("missing-node", f"child {child!r} does not exist", f"nodes[{index}]")
+        for child in node.children:
+            if child >= len(nodes):
+                raise container.refused("missing-node", f"child {child} does not exist", f"nodes[{index}]")
             if parents[child] >= 0:
                 raise container.refused("two-parents", f"node {child} has two parents", f"nodes[{index}]")
             parents[child] = index
@@ -78,30 +82,20 @@ def _read_skeleton(document, remarks):
     local = Pose(np.zeros((len(nodes), 3)), np.tile(transforms.IDENTITY, (len(nodes), 1)), np.ones((len(nodes), 3)))
     for index, node in enumerate(nodes):
         _read_placement(node, index, local, remarks)
-    return Skeleton(_unique_names(nodes, remarks), parents, order, _joints(document, len(nodes)), local)
+    return Skeleton(_node_names(nodes, remarks), parents, order, _joints(document, len(nodes)), local)
 
 
 def _read_placement(node, index, local, remarks):
-    where = f"nodes[{index}] {node.get('name', '')}".strip()
-
-    def numbers(key, count):
-        try:
-            values = np.array(node[key], float)
-        except (TypeError, ValueError):
-            values = np.zeros(0)
-        if values.shape != (count,) or not np.isfinite(values).all():
-            raise container.refused("non-finite", f"expected {count} finite numbers for “{key}”, got {str(node[key])[:60]}", where)
-        return values
-
-    if "matrix" in node:
-        matrix = numbers("matrix", 16).reshape(4, 4).T
+    where = f"nodes[{index}] {node.name or ''}".strip()[:200]
+    if node.matrix is not None:
+        matrix = np.array(node.matrix).reshape(4, 4).T
         local.translations[index], local.rotations[index], local.scales[index] = transforms.decompose(matrix)
-    if "translation" in node:
-        local.translations[index] = numbers("translation", 3)
-    if "scale" in node:
-        local.scales[index] = numbers("scale", 3)
-    if "rotation" in node:
-        rotation = numbers("rotation", 4)
+    if node.translation is not None:
+        local.translations[index] = node.translation
+    if node.scale is not None:
+        local.scales[index] = node.scale
+    if node.rotation is not None:
+        rotation = np.array(node.rotation)
         if abs(np.linalg.norm(rotation) - 1.0) > 1e-3:
             remarks.warn("non-unit", "a rotation was not of unit length; it is read as if it were", "", where)
         local.rotations[index] = transforms.normalised(rotation)
@@ -109,35 +103,29 @@ def _read_placement(node, index, local, remarks):
         remarks.warn("zero-scale", "a node is scaled to nothing", "Parts below it cannot be simulated.", where)
 
 
-def _unique_names(nodes, remarks):
-    taken, names = set(), []
-    for index, node in enumerate(nodes):
-        base = str(node.get("name") or f"node {index}")
-        name, number = base, 2
-        while name in taken:
-            name, number = f"{base} #{number}", number + 1
+def _node_names(nodes, remarks):
+    plain = [str(node.name or f"node {index}") for index, node in enumerate(nodes)]
+    names = unique_names(plain)
+    for index, (name, base) in enumerate(zip(names, plain, strict=True)):
         if name != base:
             remarks.note("same-name", f"two nodes are called “{base}”; this one is shown as “{name}”", "", f"nodes[{index}]")
-        taken.add(name)
-        names.append(name)
     return tuple(names)
 
 
 def _joints(document, count):
     is_joint = np.zeros(count, bool)
-    for index, skin in enumerate(document.items("skins")):
-        joints = skin.get("joints", [])
-        if not isinstance(joints, list) or not joints or not all(isinstance(j, int) and 0 <= j < count for j in joints):
+    for index, skin in enumerate(document.parts["skins"]):
+        if max(skin.joints) >= count:
             raise container.refused("missing-node", "a skin names joints that do not exist", f"skins[{index}]")
-        is_joint[joints] = True
+        is_joint[list(skin.joints)] = True
     return is_joint
 
 
 def _check_size(skeleton, meshes, remarks):
     world = rest_matrices(skeleton)
     places = world[skeleton.is_joint, :, 3] if skeleton.is_joint.any() else world[:, :, 3]
-    if not np.isfinite(world).all():
-        remarks.refuse("non-finite", "the rest pose leaves the range of numbers", "Look for absurd scales.", "nodes")
+    if not np.isfinite(world).all() or np.abs(world).max() > FAR:
+        remarks.refuse("non-finite", f"the rest pose leaves the range of numbers that can be simulated, {FAR:g}", "Look for absurd scales.", "nodes")
         return
     span = float(np.ptp(places, axis=0).max()) if len(places) else 0.0
     if span > TALL or 0.0 < span < SMALL:

@@ -112,7 +112,7 @@ def _place_by_parts(node, index, skeleton):
 def repair_weights(document):
     """Replace skin weights that do not add up to one by scaled ones; returns how many primitives were changed."""
     changed = 0
-    for mesh in document.items("meshes"):
+    for mesh in document.tree.get("meshes", []):
         for primitive in mesh.get("primitives", []):
             attributes = primitive.get("attributes", {})
             keys = [key for key in attributes if key.startswith("WEIGHTS_")]
