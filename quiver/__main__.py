@@ -1,18 +1,29 @@
 """The core without the app: ``python -m quiver inspect FILE`` and ``python -m quiver bake IN --setup SETUP --clip NAME --out OUT``."""
 
 import argparse
+import base64
+import io
 import json
 import pathlib
+import resource
 import sys
+
+from PIL import Image
 
 from quiver import export
 from quiver.bake import joints, meshes
 from quiver.errors import BadFormat, Finding, QuiverError
+from quiver.facts import facts_of, likely_metres_per_unit
 from quiver.formats.gltf.reading import read_character
+from quiver.picture import picture
 from quiver.run.execute import execute
 from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
 from quiver.setup import document as setup_document
+from quiver.setup.model import FRAME_RATE
+
+INTAKE_BYTES, INTAKE_SECONDS = 4 * 2**30, 120
+"""Bounds of a process that reads one file: address space, and seconds of a processor."""
 
 
 def main(arguments=None):
@@ -44,6 +55,10 @@ def _parser():
     bake.add_argument("--thin", type=float, default=0.0, metavar="DEGREES", help="drop keys within this error")
     bake.add_argument("--shapes", type=float, default=0.0, metavar="MM", help="as few shapes as keep soft parts within this error")
     bake.set_defaults(run=_bake)
+    intake = commands.add_parser("intake", help="read a file within bounds of memory and time, and print all that the app keeps of it as JSON")
+    intake.add_argument("file", type=pathlib.Path)
+    intake.add_argument("--name", default="character")
+    intake.set_defaults(run=_intake)
     schema = commands.add_parser("schema", help="print the setup's JSON Schema")
     schema.set_defaults(run=lambda options: print(json.dumps(setup_document.json_schema(), indent=2)) or 0)
     return parser
@@ -66,6 +81,30 @@ def _inspect(options):
     for clip in facts["clips"]:
         print(f"  clip “{clip['name']}”: {clip['seconds']:.2f} s, {clip['keys']} keys")
     _print_findings(character.findings)
+    return 0
+
+
+def _intake(options):
+    """Prints one JSON object: {"facts", "findings", "metres_per_unit", "picture"}, or {"refused", "findings"}."""
+    resource.setrlimit(resource.RLIMIT_AS, (INTAKE_BYTES, INTAKE_BYTES))
+    resource.setrlimit(resource.RLIMIT_CPU, (INTAKE_SECONDS, INTAKE_SECONDS))
+    try:
+        character, _ = read_character(options.file.read_bytes(), options.name)
+        image = io.BytesIO()
+        Image.fromarray(picture(character)).save(image, "PNG", optimize=True)
+    except BadFormat as error:
+        print(json.dumps({"refused": str(error), "findings": [finding.as_dict() for finding in error.findings]}))
+        return 1
+    except MemoryError:
+        print(json.dumps({"refused": f"the file needs more than {INTAKE_BYTES >> 30} GB of memory to be read", "findings": []}))
+        return 1
+    kept = {
+        "facts": facts_of(character, FRAME_RATE.default),
+        "findings": [finding.as_dict() for finding in character.findings],
+        "metres_per_unit": likely_metres_per_unit(character),
+        "picture": base64.b64encode(image.getvalue()).decode(),
+    }
+    print(json.dumps(kept))
     return 0
 
 

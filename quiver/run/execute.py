@@ -153,10 +153,11 @@ class Execution:
             outputs[node] = outputs[node] | {"offsets": moves}
             # Where two move one vertex, both count.
             plan.skin.add(offsets, body.mesh_index, body.vertices, moves)
-            measured = node.part.measures(outputs[node])
-            measures[body.layer.id] = {name: values[shown].astype(float) for name, values in measured.items()}
         per_frame = 1000.0 / frames.count
         for node, found in outputs.items():
+            measured = node.part.measures(found)
+            if measured:
+                measures[node.part.layers[0].id] = {name: values[shown].astype(float) for name, values in measured.items()}
             for layer, moved in node.part.added(frames, found, keyed_world, final_world):
                 self._add(added, layer.id, moved)
             for layer in node.part.layers:

@@ -14,7 +14,6 @@ from quiver.layers.kinds import PART, POSE_FILTER, SKIN_FILTER
 from quiver.rig.pose import rest_matrices, world_matrices
 from quiver.run.keyed import ClipSource
 from quiver.run.measures.clip_depth import ClipDepth
-from quiver.run.parts.chain_batch import ChainUnit
 from quiver.run.parts.riding import FleshRide, FollowerRide
 from quiver.run.results import digest_of
 from quiver.run.schedule import stages
@@ -333,10 +332,9 @@ class _Compiler:
             if unit.layer.id in found or unit.is_soft:
                 continue
             own = [each for each in units if each.layer.id == unit.layer.id]
-            met, skins = (unit.met, unit.skins) if isinstance(unit, ChainUnit) else (unit.met, unit.skins_met)
-            if len(met) or skins:
+            if len(unit.met) or unit.skins_met:
                 skin = fitting.skin_of_nodes(character, [node for each in own for node in each.drives])
-                found[unit.layer.id] = ClipDepth(character, contacts, skin, met, skins)
+                found[unit.layer.id] = ClipDepth(character, contacts, skin, unit.met, unit.skins_met)
         if self.setup.watches_skin:
             skin = {index: np.arange(len(mesh.positions)) for index, mesh in enumerate(character.meshes)}
             found[WHOLE_SKIN] = ClipDepth(character, contacts, skin, np.arange(len(contacts)), contacts.skins, apart=True)

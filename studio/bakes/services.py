@@ -14,7 +14,6 @@ from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_positions
 from studio.bakes.models import Bake
 from studio.characters.services import loaded
-from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.takes.services import unpack, unpack_offsets
@@ -50,9 +49,9 @@ def write_bake(job_id, context):
     """The job: bake and keep the file."""
     bake = Bake.objects.select_related("take__version").get(job_id=job_id)
     bake.file_chunks.all().delete()
+    context.character = bake.take.character_id
     writers = {Bake.Form.GLB: _write_glb, Bake.Form.USD: _write_usd}
     bake.report = writers.get(bake.form, _write_point_cache)(bake, context)
-    hub.publish(bake.take.character_id, "bake", bake=bake.pk)
     if not context.keep_going():
         bake.file_chunks.all().delete()
         return

@@ -29,8 +29,9 @@ class Character(models.Model):
         """The file's bytes as they came in."""
         return b"".join(unpacked(chunk.data) for chunk in self.source_chunks.order_by("number"))
 
-    def keep_source(self, data):
-        for number, piece in enumerate(packed([data])):
+    def keep_source(self, parts):
+        """Keep the file, given in parts of any size."""
+        for number, piece in enumerate(packed(parts)):
             SourceChunk.objects.create(character=self, number=number, data=piece)
 
     @property

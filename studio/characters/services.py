@@ -1,84 +1,93 @@
 """What the app asks of the core about characters."""
 
 import io
-from functools import lru_cache
+import threading
 from pathlib import PurePath
 
 import numpy as np
+from cachetools import LRUCache
 from django.db import transaction
 from PIL import Image
 
 from quiver.setup import model as setups
 from quiver.errors import BadInput
+from quiver.facts import facts_of, likely_metres_per_unit
 from quiver.formats import frames
 from quiver.formats.gltf.reading import read_character
 from quiver.picture import picture
-from quiver.rig.pose import rest_matrices
 from studio.characters.models import Character
 from studio.events import hub
 
-KEPT_IN_MEMORY = 6
+KEPT_BYTES = 2**30
+"""Memory for characters that were read, where one takes so many times its file."""
+MEMORY_PER_BYTE = 4
+_characters, _reading = LRUCache(KEPT_BYTES, getsizeof=lambda loaded: loaded.bytes), threading.RLock()
 
 
 def bring_in(data, file_name, setup=None, is_demo=False):
-    """Read a file and keep it as a new Character. Raises BadFormat with all findings; then nothing is kept."""
-    name = PurePath(file_name.replace("\\", "/")).stem[:200] or "character"
+    """Read a file, given as bytes, and keep it as a new Character. Raises BadFormat with all findings; then nothing is kept."""
+    name = plain_name(file_name)
     character, _ = read_character(data, name)
-    setup = setup or setups.Setup(metres_per_unit=_likely_scale(character))
+    setup = setup or setups.Setup(metres_per_unit=likely_metres_per_unit(character))
+    image = io.BytesIO()
+    Image.fromarray(picture(character)).save(image, "PNG", optimize=True)
+    kept = {
+        "facts": facts_of(character, setup.frame_rate),
+        "findings": [finding.as_dict() for finding in character.findings],
+        "picture": image.getvalue(),
+    }
+    return keep(name, file_name, kept, [data], len(data), setup, is_demo)
+
+
+def plain_name(file_name):
+    """A character's name from the name of its file."""
+    return PurePath(file_name.replace("\\", "/")).stem[:200] or "character"
+
+
+def keep(name, file_name, kept, parts, size, setup, is_demo=False):
+    """Keep what was read of a file, and the file itself, in parts of any size, as a new Character."""
+    facts = kept["facts"]
     with transaction.atomic():
         row = Character.objects.create(
             name=name,
             file_name=PurePath(file_name.replace("\\", "/")).name[:200],
-            file_bytes=len(data),
-            facts=_facts(character, setup.frame_rate),
-            findings=[finding.as_dict() for finding in character.findings],
-            picture=_png(picture(character)),
-            active_clip=character.clips[0].name if character.clips else "",
+            file_bytes=size,
+            facts=facts,
+            findings=kept["findings"],
+            picture=kept["picture"],
+            active_clip=facts["clips"][0]["name"] if facts["clips"] else "",
             is_demo=is_demo,
         )
-        row.keep_source(data)
+        row.keep_source(parts)
         row.save_setup(setup, "Brought in")
     return row
 
 
-def _likely_scale(character):
-    """Metres per unit: files of some hundred units are nearly always in centimetres."""
-    world = rest_matrices(character.skeleton)
-    span = float(np.ptp(world[:, :, 3], axis=0).max())
-    return 0.01 if span > 25.0 else 1.0
-
-
-def _facts(character, frame_rate):
-    skeleton = character.skeleton
-    return {
-        "joints": character.joint_count,
-        "vertices": character.vertex_count,
-        "triangles": sum(len(mesh.triangles) for mesh in character.meshes),
-        "meshes": [{"name": mesh.name, "vertices": len(mesh.positions), "skinned": mesh.skin >= 0} for mesh in character.meshes],
-        "clips": [
-            {"name": clip.name, "seconds": clip.seconds, "keys": clip.key_count, "frames": clip.frame_count(frame_rate)}
-            for clip in character.clips
-        ],
-        "nodes": [
-            {"name": name, "parent": int(parent), "joint": bool(is_joint)}
-            for name, parent, is_joint in zip(skeleton.names, skeleton.parents, skeleton.is_joint, strict=True)
-        ],
-    }
-
-
-def _png(pixels):
-    file = io.BytesIO()
-    Image.fromarray(pixels).save(file, "PNG", optimize=True)
-    return file.getvalue()
-
-
-@lru_cache(maxsize=KEPT_IN_MEMORY)
 def loaded(character_id):
     """(core Character, Document) of a row, kept in memory: a character's file never changes. Raises BadFormat, BadInput."""
-    row = Character.objects.filter(pk=character_id).first()
-    if row is None:
-        raise BadInput("expected a character of the library, this one is gone")
-    return read_character(row.source(), row.name)
+    with _reading:
+        known = _characters.get(character_id)
+        if known is None:
+            row = Character.objects.filter(pk=character_id).first()
+            if row is None:
+                raise BadInput("this character was removed")
+            data = row.source()
+            known = _Loaded(read_character(data, row.name), len(data))
+            _characters[character_id] = known
+        return known.pair
+
+
+class _Loaded:
+    """What was read, and how much memory it takes, but never more than there is for all."""
+
+    def __init__(self, pair, size):
+        self.pair, self.bytes = pair, min(MEMORY_PER_BYTE * size, KEPT_BYTES)
+
+
+def forget_loaded():
+    """Forget what was read, for tests, whose rows come and go."""
+    with _reading:
+        _characters.clear()
 
 
 def clip_stream(row, clip_name):

@@ -1,16 +1,20 @@
 """The library and the Rig step."""
 
-from django.conf import settings
-from django.http import HttpResponse
+import json
+
+from asgiref.sync import sync_to_async
+from django.http import HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
+from django.template.loader import render_to_string
+from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from quiver.errors import BadFormat, BadInput
-from studio.characters import services
+from studio.characters import intake, services
 from studio.characters.models import Character
 from studio.characters.pages import character_or_404, render_step
 
-GLB_TYPE = "model/gltf-binary"
+GLB_TYPE, LINES = "model/gltf-binary", "application/x-ndjson"
 
 
 @require_safe
@@ -20,19 +24,43 @@ def library(request):
 
 @require_POST
 def upload(request):
-    """Bring in a file; what is wrong with it is listed on the library page, and nothing is kept."""
+    """Bring in a file; what is wrong with it is listed on the library page, and nothing is kept.
+
+    A page that asks for lines of JSON hears how far it is: {"step"}, then {"url"} of the new character or {"refused"}, HTML. When it
+    goes away, the reading ends.
+    """
     file = request.FILES.get("file")
+    name = file.name if file else "no file"
     try:
-        if file is None:
-            raise BadInput("expected a GLB or glTF file, got none")
-        if file.size > settings.LARGEST_UPLOAD:
-            raise BadInput(f"expected a file of at most {settings.LARGEST_UPLOAD >> 20} MB, got {file.size / 2**20:.0f} MB")
-        row = services.bring_in(file.read(), file.name)
+        reading = intake.Intake(file)
+        if LINES in request.headers.get("Accept", ""):
+            return StreamingHttpResponse(_lines(reading, name), content_type=LINES)
+        for _ in reading.steps():
+            pass
     except (BadFormat, BadInput) as error:
-        name = file.name if file else "no file"
         context = {"characters": Character.objects.defer("picture"), "refused": error, "refused_name": name}
         return render(request, "characters/library.html", context, status=422)
-    return redirect("rig", row.pk)
+    return redirect("rig", reading.row.pk)
+
+
+async def _lines(reading, name):
+    """The steps of an intake as lines of JSON."""
+    steps, last = reading.steps(), None
+    try:
+        while (step := await sync_to_async(next)(steps, None)) is not None:
+            if step != last:
+                last = step
+                yield json.dumps({"step": step}) + "\n"
+            else:
+                # A client that is gone is noticed when something is sent to it.
+                yield "\n"
+        yield json.dumps({"url": reverse("rig", args=[reading.row.pk])}) + "\n"
+    except (BadFormat, BadInput) as error:
+        html = await sync_to_async(render_to_string)("characters/refused.html", {"refused": error, "refused_name": name})
+        yield json.dumps({"refused": html}) + "\n"
+    finally:
+        reading.end()
+        await sync_to_async(steps.close)()
 
 
 @require_safe

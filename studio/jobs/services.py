@@ -10,6 +10,7 @@ from django.db import OperationalError, connection, transaction
 from django.utils import timezone
 
 from quiver.errors import QuiverError
+from studio.events import hub
 from studio.faults import fault_message, is_disk_full
 from studio.jobs.handlers import handler_of
 from studio.jobs.models import Job
@@ -69,7 +70,8 @@ def run_job(job_id):
     context = JobContext(job_id)
     with context.beating():
         try:
-            handler_of(Job.objects.values_list("kind", flat=True).get(pk=job_id))(job_id, context)
+            context.kind = Job.objects.values_list("kind", flat=True).get(pk=job_id)
+            handler_of(context.kind)(job_id, context)
             _end(job_id, Job.State.STOPPED if context.was_stopped else Job.State.FINISHED)
         except QuiverError as error:
             _end(job_id, Job.State.FAILED, str(error))
@@ -81,6 +83,8 @@ def run_job(job_id):
             raise
         finally:
             _stopped.discard(job_id)
+            if context.character is not None:
+                hub.publish(context.character, "job", job=context.kind)
 
 
 def _end(job_id, state, message=""):
@@ -100,7 +104,9 @@ def persistently(write):
 
 
 class JobContext:
-    """What a handler sees of its job: whether to go on, and where to say how far it is."""
+    """What a handler sees of its job: whether to go on, and where to say how far it is. It says for which ``character`` it works."""
+
+    kind, character = "", None
 
     def __init__(self, job_id):
         self.job_id = job_id

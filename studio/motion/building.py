@@ -9,7 +9,6 @@ from quiver.run.parts.sources import surface_of, usual_edge
 from quiver.setup import edits
 from studio.characters.services import loaded
 from studio.edits.services import edit
-from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.motion.models import SolidBuild
@@ -36,6 +35,7 @@ def build(job_id, context):
     """The job: build the solid of the layer as it is now, then keep it as one more version of the setup."""
     build = SolidBuild.objects.select_related("character").get(job_id=job_id)
     row = build.character
+    context.character = row.pk
     layer, setup = row.setup.layer(build.layer_id), row.setup
     character, _ = loaded(row.pk)
     mesh, levels = character.painted(setup.region(layer.region))
@@ -47,7 +47,6 @@ def build(job_id, context):
     nodes, tets = found
     built = conforming.encode(nodes / setup.metres_per_unit, tets)
     edit(row, lambda setup: edits.set_fields(setup, build.layer_id, built=built), f"{layer.name}: conforming solid")
-    hub.publish(row.pk, "build", layer=build.layer_id)
 
 
 def latest_build(row, layer_id):

@@ -332,9 +332,23 @@ def change_layer(row, layer_id, action, name):
 
 
 def set_amount(row, layer_id, keys):
-    """Set the amount keys of a layer, {frame: value}."""
-    keys = setup_document.read_amount(sorted(keys.items()))
-    return edit(row, lambda setup: edits.set_amount(setup, layer_id, keys), lambda setup: f"{setup.layer(layer_id).name}: amount").take
+    """Set the amount keys of a layer, {frame: value}; keys that another page set meanwhile stay."""
+    setup_document.read_amount(sorted(keys.items()))
+    seen = dict(_seen(row).layer(layer_id).amount)
+
+    def command(setup):
+        now = dict(setup.layer(layer_id).amount)
+        changed = {frame: value for frame, value in keys.items() if seen.get(frame) != value}
+        kept = {frame: value for frame, value in now.items() if frame in keys or frame not in seen}
+        return edits.set_amount(setup, layer_id, setup_document.read_amount(sorted((kept | changed).items())))
+
+    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: amount").take
+
+
+def _seen(row):
+    """The setup that the page shows which an edit comes from."""
+    seen = row.versions.filter(pk=row.seen_version).first() if getattr(row, "seen_version", None) else None
+    return seen.setup if seen else row.setup
 
 
 def import_setup(row, text):

@@ -54,7 +54,7 @@ class CharacterStream(AsyncWebsocketConsumer):
         events = [{"kind": "look"}]
         while True:
             for event in events:
-                if event["kind"] not in ("take", "look"):
+                if event["kind"] in ("setup", "job"):
                     await self.send(text_data=json.dumps(event))
             if not await self._show():
                 await self.close(GONE)

@@ -4,7 +4,6 @@ from django.db import transaction
 
 from quiver.ring import ring_test
 from studio.characters.services import loaded
-from studio.events import hub
 from studio.jobs import services as jobs
 from studio.takes.models import RingTest
 
@@ -23,7 +22,8 @@ def start_ring(row, layer_id):
 def ring(job_id, context):
     """The job: ring, and keep what came of it."""
     test = RingTest.objects.select_related("version").get(job_id=job_id)
-    character, _ = loaded(test.version.character_id)
+    context.character = test.version.character_id
+    character, _ = loaded(context.character)
     setup = test.version.setup
     found = ring_test(character, setup, setup.layer(test.layer_id), context.keep_going)
     test.report = {
@@ -37,7 +37,6 @@ def ring(job_id, context):
         "path": _path(found.curve),
     }
     test.save(update_fields=["report"])
-    hub.publish(test.version.character_id, "ring", ring=test.pk)
 
 
 def _path(curve):

@@ -83,14 +83,13 @@ def simulate(job_id, context):
     take = Take.objects.select_related("version", "character", "job").filter(job_id=job_id).first()
     if take is None:
         return
+    context.character = take.character_id
     try:
         _simulate(take, context)
     except (IntegrityError, Take.DoesNotExist):
         if Take.objects.filter(pk=take.pk).exists():
             raise
         context.was_stopped = True
-    finally:
-        hub.publish(take.character_id, "take", take=take.pk)
 
 
 def _simulate(take, context):

@@ -6,7 +6,7 @@ from django.test import TestCase, TransactionTestCase
 from quiver.setup import edits
 from quiver.setup.model import ChainPick, Setup
 from studio.characters.models import Character
-from studio.characters.services import bring_in, loaded
+from studio.characters.services import bring_in, forget_loaded
 from studio.jobs.services import claim_next, run_job
 from tests.formats.makers import arm, glb_bytes
 
@@ -37,7 +37,7 @@ class _Desk:
     options = {}
 
     def setUp(self):
-        loaded.cache_clear()
+        forget_loaded()
         self.row = arm_in_library(**self.options)
 
     @property

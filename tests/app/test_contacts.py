@@ -8,7 +8,7 @@ from django.test import TestCase
 
 from quiver.demo import mudwick
 from quiver.errors import BadInput
-from studio.characters.services import bring_in, loaded
+from studio.characters.services import bring_in, forget_loaded
 from studio.contacts import services
 from tests.app.helpers import DeskTest, RunningDeskTest, run_waiting_jobs
 
@@ -120,7 +120,7 @@ class ColliderDeskTest(DeskTest):
 
 class HullsTest(TestCase):
     def test_hulls_for_all_joints_but_those_that_have_a_collider_or_that_chains_drive(self):
-        loaded.cache_clear()
+        forget_loaded()
         glb, setup = mudwick.build()
         row = bring_in(glb, "mudwick.glb", replace(setup, colliders=()))
         flat = {"frill_3_2"}

@@ -51,7 +51,7 @@ class UploadTest(TestCase):
         self.assertEqual(Character.objects.count(), 0)
 
     def test_no_file_and_a_file_that_is_too_big(self):
-        self.assertContains(self.client.post("/upload/"), "got none", status_code=422)
+        self.assertContains(self.client.post("/upload/"), "o file was chosen", status_code=422)
         with override_settings(LARGEST_UPLOAD=1000):
             self.assertContains(self.upload(glb_bytes(arm())), "at most", status_code=422)
 

@@ -56,7 +56,7 @@ class Browser:
     def open(self, path):
         """Open a page and wait until its stage, if it has one, is ready."""
         self.driver.get(self.base + path)
-        self.wait_for("return !document.getElementById('stage') || Boolean(window.desk && window.desk.isReady)")
+        self.wait_for("return !document.getElementById('stage') || Boolean(window.app && app.store.state.isReady)")
 
     def run(self, script, *values):
         return self.driver.execute_script(script, *values)

@@ -1,17 +1,21 @@
 """The real app on a free port, with its own data folder and its own worker."""
 
+import contextlib
+import copy
 import http.cookiejar
 import json
 import os
 import pathlib
 import re
 import shutil
+import signal
 import socket
 import sqlite3
 import subprocess
 import sys
 import tempfile
 import time
+import urllib.error
 import urllib.parse
 import urllib.request
 import uuid
@@ -40,11 +44,8 @@ class RunningApp:
         self._manage("migrate", "-v", "0")
         if self.with_demo:
             self._manage("load_demo", *(self.with_demo if isinstance(self.with_demo, tuple) else ["Mudwick"]))
-        port = _free_port()
-        self.base = f"http://127.0.0.1:{port}"
-        self._process = subprocess.Popen(
-            [sys.executable, "manage.py", "serve", "--port", str(port)], cwd=ROOT, env=self.environment, stdout=subprocess.DEVNULL
-        )
+        self.base = f"http://127.0.0.1:{_free_port()}"
+        self.serve()
         self.wait_for(self._answers)
         return self
 
@@ -81,6 +82,45 @@ class RunningApp:
     def post(self, path, **fields):
         self._send(path, urllib.parse.urlencode(fields).encode(), "application/x-www-form-urlencoded")
 
+    def post_for_status(self, path, **fields):
+        """As `post` from a page that shows messages: (status, text)."""
+        try:
+            self._send(path, urllib.parse.urlencode(fields).encode(), "application/x-www-form-urlencoded", {"HX-Request": "true"})
+        except urllib.error.HTTPError as error:
+            return error.code, error.read().decode()
+        return 200, ""
+
+    def another_client(self):
+        """The same app, asked by another browser."""
+        other = copy.copy(self)
+        other._jar = http.cookiejar.CookieJar()
+        other._opener = urllib.request.build_opener(urllib.request.ProxyHandler({}), urllib.request.HTTPCookieProcessor(other._jar))
+        return other
+
+    def setup(self, character):
+        """The character's setup, as a document."""
+        return json.loads(self.get(f"/characters/{character}/motion/setup.json"))
+
+    @property
+    def worker(self):
+        """The worker's process id, or None."""
+        return next((pid for pid, words in processes() if words[-2:] == ["manage.py", "work"] and parent_of(pid) == self._process.pid), None)
+
+    def kill_worker(self):
+        os.kill(self.wait_for(lambda: self.worker), signal.SIGKILL)
+
+    def kill_server(self):
+        """End the server as a crash would."""
+        self._process.kill()
+        self._process.wait()
+
+    def serve(self):
+        """Serve (again), on the same port and data."""
+        port = self.base.rpartition(":")[2]
+        self._process = subprocess.Popen(
+            [sys.executable, "manage.py", "serve", "--port", port], cwd=ROOT, env=self.environment, stdout=subprocess.DEVNULL
+        )
+
     def post_json(self, path, value):
         self._send(path, json.dumps(value).encode(), "application/json")
 
@@ -91,11 +131,11 @@ class RunningApp:
         url = self._send("/upload/", head.encode() + data + f"\r\n--{edge}--\r\n".encode(), f"multipart/form-data; boundary={edge}")
         return int(re.search(r"/characters/(\d+)/", url)[1])
 
-    def _send(self, path, body, content_type):
+    def _send(self, path, body, content_type, extra=None):
         if not any(cookie.name == "csrftoken" for cookie in self._jar):
             self.get("/")
         token = next(cookie.value for cookie in self._jar if cookie.name == "csrftoken")
-        headers = {"Content-Type": content_type, "X-CSRFToken": token, "Referer": self.base}
+        headers = {"Content-Type": content_type, "X-CSRFToken": token, "Referer": self.base} | (extra or {})
         with self._opener.open(urllib.request.Request(self.base + path, body, headers), timeout=60) as response:
             response.read()
             return response.url
@@ -124,6 +164,21 @@ class RunningApp:
         self.post(f"/characters/{character}/motion/follow/")
         self.post(f"/characters/{character}/motion/add/", root="upper")
         return character
+
+
+def processes():
+    """(process id, words of its command) of all processes."""
+    for folder in pathlib.Path("/proc").iterdir():
+        if folder.name.isdigit():
+            with contextlib.suppress(OSError):
+                yield int(folder.name), [word.decode() for word in (folder / "cmdline").read_bytes().split(b"\0") if word]
+
+
+def parent_of(pid):
+    """The process that started another, or None where it is gone."""
+    with contextlib.suppress(OSError):
+        return int((pathlib.Path("/proc") / str(pid) / "stat").read_text().rpartition(")")[2].split()[1])
+    return None
 
 
 def _free_port():

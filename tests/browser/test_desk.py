@@ -11,7 +11,7 @@ from tests.browser.browser import Browser
 from tests.browser.server import RunningApp
 
 PIXELS = """
-const {stage} = window.desk; stage._draw(performance.now());
+const {stage} = app.viewport; stage._draw(performance.now());
 const {canvas, renderer} = stage; const gl = renderer.getContext();
 const pixels = new Uint8Array(canvas.width * canvas.height * 4);
 gl.readPixels(0, 0, canvas.width, canvas.height, gl.RGBA, gl.UNSIGNED_BYTE, pixels);
@@ -29,7 +29,7 @@ class DeskTest(TestCase):
 
     def open(self, step="motion"):
         self.browser.open(f"/characters/{self.app.mudwick}/{step}/")
-        self.browser.wait_for("return window.desk.ended?.state === 'finished'")
+        self.browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")
 
     def keys(self, *keys):
         ActionChains(self.browser.driver).send_keys_to_element(self.browser.find("#stage"), *keys).perform()
@@ -48,17 +48,17 @@ class DeskTest(TestCase):
         self.browser.wait_for("return document.querySelector('.last-change')?.textContent.includes(arguments[0])", words)
 
     def frame(self):
-        return self.browser.run("return window.desk.player.frame")
+        return self.browser.run("return app.player.frame")
 
     def test_pictures_differ_between_frames_and_between_keyed_and_simulated(self):
         self.open()
         seen = []
-        for script in ("desk.player.go(3)", "desk.player.go(20)", "document.querySelector('[data-show=keyed]').click()"):
+        for script in ("app.player.go(3)", "app.player.go(20)", "document.querySelector('[data-show=keyed]').click()"):
             self.browser.run(script)
             seen.append(self.browser.run(PIXELS))
         self.assertEqual(len(set(seen)), 3)
         self.browser.run("document.querySelector('[data-show=both]').click()")
-        self.browser.wait_for("return window.desk.view.ghost?.object.visible")
+        self.browser.wait_for("return app.viewport.view.ghost?.object.visible")
         for look in ("xray", "wire", "joints"):
             self.browser.click(f"[data-look={look}]")
             seen.append(self.browser.run(PIXELS))
@@ -71,9 +71,9 @@ class DeskTest(TestCase):
         self.keys(Keys.END)
         self.assertEqual(self.frame(), 27)
         self.keys(Keys.SPACE)
-        self.browser.wait_for("return desk.player.frame > 1 && desk.player.frame < 27")
+        self.browser.wait_for("return app.player.frame > 1 && app.player.frame < 27")
         self.keys(Keys.SPACE)
-        self.assertFalse(self.browser.run("return desk.player.isPlaying"))
+        self.assertFalse(self.browser.run("return app.player.isPlaying"))
         self.keys("?")
         self.assertTrue(self.browser.find("#help").is_displayed())
         self.browser.click("#help button")
@@ -82,12 +82,12 @@ class DeskTest(TestCase):
         self.open()
         self.browser.click("#every-frame")
         self.browser.run(
-            "window.seen = []; const go = desk.player.advance.bind(desk.player);"
-            "desk.player.advance = (now) => { go(now); if (desk.player.isPlaying) seen.push(desk.player.frame); };"
-            "desk.player.go(0); desk.player.play(true);"
+            "window.seen = []; const go = app.player.advance.bind(app.player);"
+            "app.player.advance = (now) => { go(now); if (app.player.isPlaying) seen.push(app.player.frame); };"
+            "app.player.go(0); app.player.play(true);"
         )
         self.browser.wait_for("return seen.length > 12")
-        self.browser.run("desk.player.play(false)")
+        self.browser.run("app.player.play(false)")
         seen = self.browser.run("return seen")
         steps = {(b - a) % 28 for a, b in itertools.pairwise(seen)}
         self.assertEqual(steps - {0}, {1})
@@ -108,8 +108,8 @@ class DeskTest(TestCase):
         self.open("rig")
         plain = self.browser.run(PIXELS)
         place = self.browser.run(
-            "const box = document.getElementById('canvas').getBoundingClientRect(); const node = desk.view.names.indexOf('head');"
-            "const points = desk.quills.project(desk.stage.camera, box.width, box.height);"
+            "const box = document.getElementById('canvas').getBoundingClientRect(); const node = app.viewport.view.names.indexOf('head');"
+            "const points = app.viewport.quills.project(app.viewport.stage.camera, box.width, box.height);"
             "return [points[3 * node] - box.width / 2, points[3 * node + 1] - box.height / 2];"
         )
         ActionChains(self.browser.driver).move_to_element_with_offset(self.browser.find("#canvas"), *map(round, place)).perform()
@@ -118,7 +118,7 @@ class DeskTest(TestCase):
         ActionChains(self.browser.driver).click().perform()
         self.assertEqual(self.browser.text(".joint.is-chosen"), "head")
         self.browser.click("[data-name='tail_3']")
-        self.assertEqual(self.browser.run("return desk.view.names[desk.quills.chosen]"), "tail_3")
+        self.assertEqual(self.browser.run("return app.viewport.view.names[app.viewport.quills.chosen]"), "tail_3")
         self.browser.click(".steps a[href$='/motion/']")
         self.browser.wait_for("return document.querySelector('#root')?.value === 'tail_3'")
         canvas = ActionChains(self.browser.driver).move_to_element_with_offset(self.browser.find("#canvas"), *map(round, place))
@@ -155,13 +155,13 @@ class DeskTest(TestCase):
         self.browser.run("document.querySelector('form.amount').closest('details').open = true")
         self.browser.run("document.querySelector('[name=new_frame]').value = 14; document.querySelector('[name=new_value]').value = 0;")
         self.browser.click(".is-new button")
-        self.browser.wait_for("return document.querySelectorAll('.amount-line').length === 1")
+        self.browser.wait_for("return document.querySelectorAll('.amount-line').length === 1 && document.querySelectorAll('.amount-key').length === 4")
         self.browser.set_value(".amount-key[name=value]", 0.5)
         self.browser.wait_for("return document.querySelector('.amount-key[name=value]')?.value === '0.5'")
 
     def test_a_stroke_is_shown_kept_and_undone(self):
         self.open("regions")
-        before = self.browser.run("return Array.from(desk.brush.region.levels)")
+        before = self.browser.run("return Array.from(app.tools.brush.region.levels)")
         canvas, plain = self.browser.find("#canvas"), self.browser.run(PIXELS)
         stroke = ActionChains(self.browser.driver).move_to_element_with_offset(canvas, 60, -20).click_and_hold()
         for _ in range(4):
@@ -169,23 +169,23 @@ class DeskTest(TestCase):
         stroke.perform()
         self.assertNotEqual(self.browser.run(PIXELS), plain)
         ActionChains(self.browser.driver).release().perform()
-        self.browser.wait_for("return desk.brush.strokes === 1")
+        self.browser.wait_for("return app.tools.brush.strokes === 1")
         self.wait_for_change("Belly: add")
-        painted = self.browser.run("return Array.from(desk.brush.region.levels)")
+        painted = self.browser.run("return Array.from(app.tools.brush.region.levels)")
         self.assertGreater(sum(a != b for a, b in zip(before, painted, strict=True)), 20)
         self.open("regions")
-        self.assertEqual(self.browser.run("return Array.from(desk.brush.region.levels)"), painted)
+        self.assertEqual(self.browser.run("return Array.from(app.tools.brush.region.levels)"), painted)
         self.chord(Keys.CONTROL)
-        self.browser.wait_for("return String(desk.brush.region?.levels) === String(arguments[0])", before)
+        self.browser.wait_for("return String(app.tools.brush.region?.levels) === String(arguments[0])", before)
 
     def test_a_tail_is_poked_and_nothing_is_kept(self):
         self.open("takes")
         version = self.app.query("SELECT max(id) FROM characters_setupversion")
         self.keys("p")
-        self.browser.wait_for("return desk.poke.store")
+        self.browser.wait_for("return app.tools.poke.store")
         spot = """
-            const tip = desk.view.nodes[desk.view.names.indexOf('tail_6')].getWorldPosition(desk.stage.camera.position.clone());
-            const place = tip.clone().project(desk.stage.camera), box = desk.stage.canvas.getBoundingClientRect();
+            const tip = app.viewport.view.nodes[app.viewport.view.names.indexOf('tail_6')].getWorldPosition(app.viewport.stage.camera.position.clone());
+            const place = tip.clone().project(app.viewport.stage.camera), box = app.viewport.stage.canvas.getBoundingClientRect();
             return [place.x * box.width / 2, -place.y * box.height / 2, tip.y];
         """
         x, y, low = self.browser.run(spot)
@@ -196,9 +196,9 @@ class DeskTest(TestCase):
         ActionChains(self.browser.driver).release().perform()
         self.browser.click("[data-poke=throw]")
         ActionChains(self.browser.driver).move_to_element(self.browser.find("#canvas")).click().perform()
-        self.browser.wait_for("return desk.poke._things.ball?.visible")
+        self.browser.wait_for("return app.tools.poke._things.ball?.visible")
         self.keys("p")
-        self.browser.wait_for("return !desk.poke.isOn && !desk.poke._things.ball.visible")
+        self.browser.wait_for("return !app.tools.poke.isOn && !app.tools.poke._things.ball.visible")
         self.assertEqual(self.app.query("SELECT max(id) FROM characters_setupversion"), version)
         self.assertEqual(self.browser.complaints(), [])
 
@@ -216,9 +216,9 @@ class NoWebglTest(TestCase):
         with RunningApp(with_demo=True) as app, Browser(app.base, webgl=False) as browser:
             browser.open(f"/characters/{app.mudwick}/motion/")
             self.assertTrue(browser.find("#no-webgl").is_displayed())
-            self.assertIn("Everything else works", browser.text("#no-webgl"))
+            self.assertIn("has no WebGL", browser.text("#no-webgl"))
             browser.wait_for("return document.querySelectorAll('#score .added').length === 8")
             browser.set_value("#dial-wobble_rate", 2.9)
-            browser.wait_for("return window.desk.ended && document.querySelector('#take-status').textContent.includes('Take 5 finished')")
+            browser.wait_for("return app.takes.ended(app.store.state.takeId) && document.querySelector('#take-status').textContent.includes('Take 5 finished')")
             browser.click(".peak")
             self.assertEqual(browser.faults_of_access(), [])

@@ -14,9 +14,9 @@ from tests.formats.makers import arm, glb_bytes
 from tests.formats.validator import issues_of
 
 STATE = """
-const {desk} = window; const {take, takeId, ended} = desk;
+const id = app.store.state.takeId, take = app.takes.frames(id), ended = app.takes.ended(id);
 return take && take.loaded === take.count && ended
-  ? {id: takeId, rotated: take.header.rotated, rotations: Array.from(take.rotations), state: ended.state} : null;
+  ? {id, rotated: take.header.rotated, rotations: Array.from(take.rotations), state: ended.state} : null;
 """
 
 
@@ -28,7 +28,7 @@ class PathTest(TestCase):
 
     def finished_take(self, other_than=None):
         """The take on the stage once it is whole and is not the one given: {id, rotated, rotations}."""
-        self.browser.wait_for("return window.desk.takeId !== arguments[0] && window.desk.ended?.state === 'finished'", other_than)
+        self.browser.wait_for("return app.store.state.takeId !== arguments[0] && app.takes.ended(app.store.state.takeId)?.state === 'finished'", other_than)
         return self.browser.wait_for(STATE)
 
     def bake_and_read(self, take, clip_name):
@@ -62,7 +62,7 @@ class PathTest(TestCase):
         browser = self.browser
         browser.open("/")
         browser.click(f".card-words h2 a[href$='/{self.app.mudwick}/']")
-        browser.wait_for("return Boolean(window.desk && window.desk.isReady)")
+        browser.wait_for("return Boolean(window.app && app.store.state.isReady)")
         before = self.finished_take()
         browser.wait_for("return document.querySelectorAll('#score .added').length >= 6")
         browser.set_value("#dial-wobble_rate", 3.1)
@@ -79,27 +79,27 @@ class PathTest(TestCase):
         browser.open(f"/characters/{self.app.mudwick}/regions/")
         browser.set_value("#region-name", "Cheek")
         browser.click(".add-region .button")
-        browser.wait_for("return desk.brush.region?.url.includes('/cheek/')")
+        browser.wait_for("return app.tools.brush.region?.url.includes('/cheek/')")
         browser.set_value("#brush-strength", 100)
         canvas = browser.find("#canvas")
         stroke = ActionChains(browser.driver).move_to_element_with_offset(canvas, -210, -10).click_and_hold()
         for _ in range(6):
             stroke.move_by_offset(6, 4)
         stroke.release().perform()
-        browser.wait_for("return desk.brush.strokes === 1 && desk.brush.region.levels.some((level) => level !== 255)")
+        browser.wait_for("return app.tools.brush.strokes === 1 && app.tools.brush.region.levels.some((level) => level !== 255)")
         browser.click(".steps a[href$='/motion/']")
-        before = browser.run("return desk.takeId")
+        before = browser.run("return app.store.state.takeId")
         browser.wait_for("return document.querySelector('#of')")
         browser.set_value("#of", "region:cheek")
         browser.click(".add-volume .button")
         self.finished_take(other_than=before)
-        self.assertGreater(browser.run("return desk.take.offsets.some((value) => value !== 0)"), 0)
+        self.assertGreater(browser.run("return app.takes.frames(app.store.state.takeId).offsets.some((value) => value !== 0)"), 0)
         browser.click("[data-solid=wire]")
-        browser.wait_for("return desk.lattice?.count > 10 && document.querySelector('#lattice-facts').textContent.includes('nodes fixed')")
+        browser.wait_for("return app.lattice?.count > 10 && document.querySelector('#lattice-facts').textContent.includes('nodes fixed')")
         browser.click("[data-solid=paper]")
         browser.set_value("#solid-cut", 40)
         drawn = (
-            "return desk.lattice?.paper.visible && desk.lattice.paper.geometry.drawRange.count === 12 * Math.ceil(0.4 * desk.lattice.count)"
+            "return app.lattice?.paper.visible && app.lattice.paper.geometry.drawRange.count === 12 * Math.ceil(0.4 * app.lattice.count)"
         )
         browser.wait_for(drawn)
         browser.click("[data-solid=paper]")
@@ -115,15 +115,15 @@ class PathTest(TestCase):
     def test_capsules_are_fitted_dragged_matched_and_the_worst_clip_is_marked(self):
         browser = self.browser
         browser.open(f"/characters/{self.app.mudwick}/contacts/")
-        before = browser.run("return desk.takeId")
+        before = browser.run("return app.store.state.takeId")
         browser.click(".fit-form button")
-        browser.wait_for("return desk.colliders.view?.items.length > 10")
+        browser.wait_for("return app.tools.colliders.view?.items.length > 10")
         self.finished_take(other_than=before)
         browser.click(".colliders a[href*='collider=jaw']")
-        browser.wait_for("return desk.colliders.view?.chosen === 'jaw'")
+        browser.wait_for("return app.tools.colliders.view?.chosen === 'jaw'")
         # A dot of the jaw's that is seen and lies over no other's.
         free_dot = (
-            "const view = desk.colliders.view, item = view.chosenItem, camera = desk.stage.camera;"
+            "const view = app.tools.colliders.view, item = view.chosenItem, camera = app.viewport.stage.camera;"
             "const box = document.getElementById('canvas').getBoundingClientRect();"
             "for (let k = 0; k < item.dots.length; k += 3) {"
             "  const spot = camera.position.clone().fromArray(item.dots, k).applyMatrix4(item.now).project(camera);"
@@ -137,32 +137,32 @@ class PathTest(TestCase):
         drag.move_by_offset(-20, 8).move_by_offset(-20, 8).release().perform()
         browser.wait_for("return document.querySelector('.last-change').textContent.includes('jaw: moved')")
         browser.wait_for("return document.querySelector('.colliders .is-chosen a')?.textContent.startsWith('jaw')")
-        turn_before = browser.run("return desk.colliders.view.chosenItem.facts.turn")
+        turn_before = browser.run("return app.tools.colliders.view.chosenItem.facts.turn")
         place = browser.wait_for(
-            "const view = desk.colliders.view, spot = view._handlePlaces(view.chosenItem).tip.project(desk.stage.camera);"
+            "const view = app.tools.colliders.view, spot = view._handlePlaces(view.chosenItem).tip.project(app.viewport.stage.camera);"
             "const box = document.getElementById('canvas').getBoundingClientRect();"
             "return [spot.x / 2 * box.width, -spot.y / 2 * box.height];"
         )
         drag = ActionChains(browser.driver).move_to_element_with_offset(browser.find("#canvas"), *map(round, place)).click_and_hold()
         drag.move_by_offset(15, 15).move_by_offset(15, 15).release().perform()
-        browser.wait_for(f"return desk.colliders.view?.chosenItem && desk.colliders.view.chosenItem.facts.turn[0] !== {turn_before[0]}")
-        meets = "return document.querySelector('[aria-label=\"Barbels meets jaw\"]').getAttribute('aria-pressed')"
+        browser.wait_for(f"return app.tools.colliders.view?.chosenItem && app.tools.colliders.view.chosenItem.facts.turn[0] !== {turn_before[0]}")
+        meets = "return document.querySelector('[aria-label=\"Barbels collides with jaw\"]').getAttribute('aria-pressed')"
         self.assertEqual(browser.run(meets), "true")
-        browser.run("document.querySelector('[aria-label=\"Barbels meets jaw\"]').click()")
+        browser.run("document.querySelector('[aria-label=\"Barbels collides with jaw\"]').click()")
         browser.wait_for(meets + " === 'false'")
         # A hull is where its joint is: it is chosen on the stage, not dragged.
         browser.set_value("#shape", "hull")
         browser.set_value(".add-chain [name=joint]", "jaw")
         browser.click(".add-chain .is-keen")
-        browser.wait_for("return desk.colliders.view?.chosenItem?.isSurface")
+        browser.wait_for("return app.tools.colliders.view?.chosenItem?.isSurface")
         place = browser.wait_for(free_dot)
         drag = ActionChains(browser.driver).move_to_element_with_offset(browser.find("#canvas"), *map(round, place)).click_and_hold()
         drag.move_by_offset(15, 15).release().perform()
         browser.wait_for(
-            "return desk.colliders.view?.chosenItem?.isSurface && !document.querySelector('.last-change').textContent.includes('moved')"
+            "return app.tools.colliders.view?.chosenItem?.isSurface && !document.querySelector('.last-change').textContent.includes('moved')"
         )
-        browser.wait_for("return desk.ended?.state === 'finished' && document.querySelector('.clip-area')")
-        browser.wait_for("const mark = document.querySelector('.marks .is-clip'); mark?.click(); return desk.clipMark.object.visible")
+        browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished' && document.querySelector('.clip-area')")
+        browser.wait_for("const mark = document.querySelector('.marks .is-clip'); mark?.click(); return app.tools.clipMark.object.visible")
         self.assertEqual(browser.complaints(), [])
 
     def test_a_file_made_by_another_tool_goes_the_same_way(self):
@@ -190,5 +190,5 @@ class PathTest(TestCase):
         browser.click(".add-volume [value=sheet] + span")
         browser.click(".add-volume .button")
         self.finished_take(other_than=before)
-        browser.wait_for("return desk.view.meshes[0].geometry.attributes.moved.array.some((value) => value !== 0) || desk.player.go(8)")
+        browser.wait_for("return app.viewport.view.meshes[0].geometry.attributes.moved.array.some((value) => value !== 0) || app.player.go(8)")
         self.assertEqual(browser.complaints(), [])

@@ -52,9 +52,9 @@ class ChainUnit(Unit):
         context, skeleton = self.context, self.context.character.skeleton
         own = {node for unit in context.units if unit.layer is self.layer for node in unit.drives}
         self.met = contacts.met_by(self.layer, driven)
-        self.skins = contacts.skins_met_by(context.setup, self.layer, {below for node in own for below in skeleton.below(node)})
-        self.met_nodes = contacts.nodes_of(self.met, self.skins)
-        self.met_digest = contacts.identity(self.met, self.skins)
+        self.skins_met = contacts.skins_met_by(context.setup, self.layer, {below for node in own for below in skeleton.below(node)})
+        self.met_nodes = contacts.nodes_of(self.met, self.skins_met)
+        self.met_digest = contacts.identity(self.met, self.skins_met)
         self.skin_radii = np.zeros(len(self.path.drivers))
         if len(contacts) or contacts.skins:
             rest = jointed_world(context.rest_world[self.path.point_nodes], self.path.point_offsets)
@@ -127,7 +127,7 @@ class ChainBatch(Part):
         self.model = chain_model(physics, self.dt, is_limited, n)
         self.state = ChainState(self.model)
         self.contacts = None
-        met, skins = [unit.met for unit in units], [unit.skins for unit in units]
+        met, skins = [unit.met for unit in units], [unit.skins_met for unit in units]
         if any(map(len, (*met, *skins))):
             thickness = np.array([self._thickness(unit.skin_radii, n + 1) for unit in units])
             self.contacts = ChainContacts(context.contacts, met, skins, rest, thickness)

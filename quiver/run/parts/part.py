@@ -47,10 +47,11 @@ class Unit:
     node        where it hangs, for what can ride; None for what cannot; ride what it rides on (riding.py)
     is_soft     whether it moves vertices, and is simulated beside others of its stage
     follows     nodes whose placement in the world it takes as given
+    met         the colliders (indices) and skins_met the Skins that it collides with, once it was told to `meet`
     met_nodes   nodes that the colliders it meets ride on: what moves them comes first
     """
 
-    drives, follows, met_nodes = (), (), ()
+    drives, follows, met, skins_met, met_nodes = (), (), (), (), ()
     node = ride = None
     is_soft = False
 

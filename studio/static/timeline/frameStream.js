@@ -29,3 +29,10 @@ export function takeMessages(bytes, use) {
   }
   return bytes.slice(at);
 }
+
+/** The message that begins at a byte of a buffer: {kind, body (ArrayBuffer)}.
+ * @param {ArrayBuffer} buffer @param {number} at */
+export function readMessage(buffer, at) {
+  const view = new DataView(buffer, at), length = view.getUint32(0, true);
+  return { kind: view.getUint32(4, true), body: buffer.slice(at + 8, at + 8 + length) };
+}

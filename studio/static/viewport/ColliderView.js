@@ -58,8 +58,19 @@ export class ColliderView {
   }
 
   _fill(item) {
-    item.dots = new Float32Array(contourDots(item.facts, this.size));
-    for (const points of item.points) points.geometry.setAttribute('position', new THREE.BufferAttribute(item.dots, 3));
+    const dots = new Float32Array(contourDots(item.facts, this.size));
+    const [{ geometry }] = item.points, known = geometry.attributes.position;
+    if (!known || known.array.length < dots.length) {
+      // Room to grow in: each shape is sized many times while it is dragged. What is outgrown is given back.
+      geometry.dispose();
+      geometry.setAttribute('position', new THREE.BufferAttribute(new Float32Array(2 * dots.length), 3).setUsage(THREE.DynamicDrawUsage));
+    }
+    const { position } = geometry.attributes;
+    position.array.set(dots);
+    position.needsUpdate = true;
+    geometry.setDrawRange(0, dots.length / 3);
+    item.dots = position.array.subarray(0, dots.length);
+    for (const points of item.points) points.geometry = geometry;
   }
 
   _handlePoints() {

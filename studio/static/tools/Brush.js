@@ -1,6 +1,6 @@
 import * as THREE from '../vendor/three/three.module.js';
-import { MeshBVH } from '../vendor/three-mesh-bvh/index.module.js';
-import { OUT, FULL, Surface, paint } from './maths/brush.js';
+import { ownHeaders, showAnswer } from '../panel/requests.js';
+import { OUT, FULL, Surface, paint } from '../viewport/maths/brush.js';
 
 const byId = (id) => document.getElementById(id);
 /** Two places of a stroke are at least so much of the brush's radius apart. */
@@ -8,15 +8,16 @@ const SPACING = 0.3;
 
 /** Painting a region on the stage: shows a stroke at once, sends it when it ends, and keeps what the server answers. */
 export class Brush {
-  constructor(desk, { note, onPainted }) {
-    this.desk = desk;
+  constructor(viewport, store, { note, onPainted }) {
+    this.viewport = viewport;
+    this.store = store;
     this.note = note;
     this.onPainted = onPainted;
     this._surfaces = new Map();
     this._ring = new THREE.Mesh(new THREE.TorusGeometry(1, 0.012, 6, 64), new THREE.MeshBasicMaterial({ color: 0x1e2a2e, depthTest: false, transparent: true }));
     this._ring.renderOrder = 20;
     this._ring.visible = false;
-    desk.stage.scene.add(this._ring);
+    viewport.add(this._ring);
     this.stop();
   }
 
@@ -28,7 +29,7 @@ export class Brush {
   async follow() {
     const panel = byId('brush');
     if (!panel) { this.stop(); return; }
-    const part = this.desk.view.parts.find((each) => this._nameOf(each) === panel.dataset.mesh);
+    const part = this.viewport.view.parts.find((each) => this._nameOf(each) === panel.dataset.mesh);
     const levels = new Uint8Array(await (await fetch(panel.dataset.levels)).arrayBuffer());
     if (!part || levels.length !== part.geometry.attributes.position.count) { this.stop(); this.note('This region belongs to a mesh that is not on the stage.'); return; }
     this.region = { part, levels, url: panel.dataset.paint };
@@ -37,7 +38,7 @@ export class Brush {
 
   /** What the core calls a part: the mesh's own name, with a number where it has several primitives. */
   _nameOf(part) {
-    return this.desk.partNames[this.desk.view.parts.indexOf(part)];
+    return this.store.state.partNames[this.viewport.view.parts.indexOf(part)];
   }
 
   stop() {
@@ -45,13 +46,13 @@ export class Brush {
     this.stroke = null;
     this.spot = null;
     this._ring.visible = false;
-    this.desk.view?.influence.showRegion(null, null);
-    this.desk.stage?.invalidate();
+    this.viewport.view.influence.showRegion(null, null);
+    this.viewport.invalidate();
   }
 
   _show(levels) {
-    this.desk.view.influence.showRegion(this.region.part, levels);
-    this.desk.stage.invalidate();
+    this.viewport.view.influence.showRegion(this.region.part, levels);
+    this.viewport.invalidate();
   }
 
   get settings() {
@@ -73,28 +74,13 @@ export class Brush {
     return this._surfaces.get(part);
   }
 
-  /** The skin as it stands now, for finding what the pointer is on; kept while neither frame nor take changes. */
-  _body() {
-    const { desk, region } = this;
-    const key = `${desk.player.frame}/${desk.takeId}/${desk.take?.loaded}/${desk.shown}/${region.part.uuid}`;
-    if (this._bodyKey !== key) {
-      const geometry = new THREE.BufferGeometry();
-      geometry.setAttribute('position', new THREE.BufferAttribute(desk.view.posed(region.part), 3));
-      geometry.setIndex(region.part.geometry.index ? new THREE.BufferAttribute(region.part.geometry.index.array.slice(), 1) : null);
-      this._bvh = new MeshBVH(geometry);
-      this._bodyKey = key;
-    }
-    return this._bvh;
-  }
+  /** The skin as it stands now, for finding what the pointer is on. */
+  _body() { return this.viewport.trees.of(this.region.part, this.viewport.poseKey); }
 
   /** What is under a pointer event: {place in the world, place on the mesh at rest, normal, vertex}, or null. */
   under(event) {
     if (!this.region) return null;
-    const { stage } = this.desk, box = stage.canvas.getBoundingClientRect();
-    const pointer = new THREE.Vector2(2 * (event.clientX - box.left) / box.width - 1, 1 - 2 * (event.clientY - box.top) / box.height);
-    const caster = new THREE.Raycaster();
-    caster.setFromCamera(pointer, stage.camera);
-    const bvh = this._body(), hit = bvh.raycastFirst(caster.ray, THREE.DoubleSide);
+    const bvh = this._body(), hit = bvh.raycastFirst(this.viewport.rayThrough(event), THREE.DoubleSide);
     if (!hit) return null;
     const corners = [hit.face.a, hit.face.b, hit.face.c];
     const at = (array, v) => new THREE.Vector3().fromArray(array, 3 * v);
@@ -147,7 +133,7 @@ export class Brush {
   _seen() {
     const isSeenThrough = document.querySelector('[data-look="xray"]').getAttribute('aria-pressed') === 'true';
     if (isSeenThrough) return null;
-    const { geometry } = this._body(), eye = this.desk.stage.camera.position;
+    const { geometry } = this._body(), eye = this.viewport.stage.camera.position;
     geometry.computeVertexNormals();
     const { array: places } = geometry.attributes.position, { array: normals } = geometry.attributes.normal;
     const seen = new Uint8Array(places.length / 3);
@@ -175,14 +161,13 @@ export class Brush {
 
   async _send(stroke) {
     const { region } = this;
-    const headers = { 'Content-Type': 'application/json', ...JSON.parse(document.body.getAttribute('hx-headers')) };
-    const response = await fetch(region.url, { method: 'POST', headers: { ...headers, 'HX-Request': 'true' }, body: JSON.stringify(stroke) });
+    const response = await fetch(region.url, { method: 'POST', headers: ownHeaders(), body: JSON.stringify(stroke) });
     if (!response.ok) {
-      byId('messages').innerHTML = response.status === 422 ? await response.text() : '';
+      await showAnswer(response);
       this._show(region.levels);
       return;
     }
-    byId('messages').replaceChildren();
+    await showAnswer(response);
     region.levels = new Uint8Array(await response.arrayBuffer());
     if (this.region === region) this._show(region.levels);
     this.strokes = (this.strokes ?? 0) + 1;
@@ -199,7 +184,7 @@ export class Brush {
       const level = this.region.levels[hit.vertex];
       if (!this.spot) this._say(level === OUT ? 'Under the pointer: out' : `Under the pointer: in, ${(level / FULL).toFixed(2)}`);
     }
-    this.desk.stage.invalidate();
+    this.viewport.invalidate();
   }
 
   _say(text) {

@@ -1,12 +1,15 @@
 import * as THREE from '../vendor/three/three.module.js';
-import { vertexUnder } from './skinPicking.js';
+
+/** Points that can be picked, as many as the core takes. */
+const MOST = 64;
 
 /** Picks points of one mesh on the stage for a form that asks for them: fields `mesh` and `vertices`. */
 export class PointPicker {
-  constructor(desk) {
-    Object.assign(this, { desk, form: null, picked: [] });
+  constructor(viewport, store) {
+    Object.assign(this, { viewport, store, form: null, picked: [] });
     const material = new THREE.PointsMaterial({ color: 0xd9a02b, size: 9, sizeAttenuation: false, depthTest: false, transparent: true });
-    this.object = new THREE.Points(new THREE.BufferGeometry(), material);
+    const geometry = new THREE.BufferGeometry().setAttribute('position', new THREE.BufferAttribute(new Float32Array(3 * MOST), 3).setUsage(THREE.DynamicDrawUsage));
+    this.object = new THREE.Points(geometry, material);
     this.object.frustumCulled = false;
     this.object.renderOrder = 14;
   }
@@ -22,7 +25,7 @@ export class PointPicker {
 
   down(event) {
     if (!this.isOn || event.button !== 0 || event.shiftKey) return false;
-    const hit = vertexUnder(this.desk, event);
+    const hit = this.viewport.vertexUnder(event);
     if (!hit) return false;
     if (this.picked.length && this.picked[0].mesh !== hit.mesh) this.picked = [];
     const known = this.picked.findIndex(({ vertex }) => vertex === hit.vertex);
@@ -36,20 +39,22 @@ export class PointPicker {
   up() {}
 
   _tell() {
-    const { form, picked, desk } = this;
+    const { form, picked, viewport, store } = this;
     for (const button of document.querySelectorAll('[data-pick]')) button.setAttribute('aria-pressed', String(button.form === form));
     if (form) {
-      form.elements.mesh.value = picked.length ? desk.partNames[picked[0].mesh] : '';
+      form.elements.mesh.value = picked.length ? store.state.partNames[picked[0].mesh] : '';
       form.elements.vertices.value = picked.map(({ vertex }) => vertex).join(' ');
-      form.querySelector('.picked').textContent = `${picked.length} point${picked.length === 1 ? '' : 's'}${picked.length ? ` of ${form.elements.mesh.value}` : ''}${picked.length < 3 ? ', three say how it turns' : ''}`;
+      form.querySelector('.picked').textContent = `${picked.length} point${picked.length === 1 ? '' : 's'}${picked.length ? ` of ${form.elements.mesh.value}` : ''}${picked.length < 3 ? '; pick three or more to follow rotation' : ''}`;
     }
-    desk.stage?.invalidate();
+    viewport.invalidate();
   }
 
   update() {
     this.object.visible = this.isOn && this.picked.length > 0;
     if (!this.object.visible) return;
-    const places = this.picked.flatMap(({ mesh, vertex }) => this.desk.view.placeOf(this.desk.view.parts[mesh], vertex).toArray());
-    this.object.geometry.setAttribute('position', new THREE.BufferAttribute(new Float32Array(places), 3));
+    const { view } = this.viewport, { position } = this.object.geometry.attributes;
+    this.picked.slice(0, MOST).forEach(({ mesh, vertex }, k) => view.placeOf(view.parts[mesh], vertex).toArray(position.array, 3 * k));
+    this.object.geometry.setDrawRange(0, Math.min(this.picked.length, MOST));
+    position.needsUpdate = true;
   }
 }

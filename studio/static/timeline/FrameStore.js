@@ -1,4 +1,4 @@
-import { mix } from './maths/quaternions.js';
+import { mix } from '../viewport/maths/quaternions.js';
 
 const STEPS = 32767;
 

@@ -1,10 +1,11 @@
 import * as THREE from '../vendor/three/three.module.js';
-import { ColliderView } from './ColliderView.js';
+import { ownHeaders, showAnswer } from '../panel/requests.js';
+import { ColliderView } from '../viewport/ColliderView.js';
 
 /** Shows colliders, or the box of a sheet's shape, while their panel is open, and lets the pointer choose, move, turn and resize them. */
-export class ColliderHand {
-  constructor(desk, { announce }) {
-    Object.assign(this, { desk, announce, view: null, pressed: null });
+export class ColliderTool {
+  constructor(viewport, { announce }) {
+    Object.assign(this, { viewport, announce, view: null, pressed: null });
   }
 
   /** What in the panel says where the shapes are asked for and sent to, and what names the chosen one in the address. */
@@ -12,35 +13,35 @@ export class ColliderHand {
 
   /** Show what the panel says; called again when the setup or the panel changed. */
   async follow() {
-    const field = this._field, { desk } = this;
+    const field = this._field, { viewport } = this;
     // What is in the hand stays as it is; letting go shows the panel, and this, anew.
     if (this.pressed) return;
     const asked = this.asked = {};
-    const response = field && desk.view ? await fetch(field.dataset.shapes, { credentials: 'same-origin' }) : null;
+    const response = field ? await fetch(field.dataset.shapes, { credentials: 'same-origin' }) : null;
     const found = response?.ok ? await response.json() : null;
     // Another call, or a press, came in between.
     if (asked !== this.asked || this.pressed) return;
     this.view?.dispose();
     this.view = null;
     if (found) {
-      this.view = new ColliderView(desk.view, found.colliders, field.dataset.chosen, desk.quills.size);
-      desk.stage.scene.add(this.view.object);
+      this.view = new ColliderView(viewport.view, found.colliders, field.dataset.chosen, viewport.size);
+      viewport.add(this.view.object);
     }
-    desk.stage?.invalidate();
+    viewport.invalidate();
   }
 
   update() { this.view?.update(); }
 
   down(event) {
     if (!this.view || event.button !== 0 || event.shiftKey) return false;
-    const box = this._box(), found = this.view.under(event.clientX - box.left, event.clientY - box.top, this.desk.stage.camera, box.width, box.height);
+    const box = this._box(), found = this.view.under(event.clientX - box.left, event.clientY - box.top, this.viewport.stage.camera, box.width, box.height);
     if (!found) return false;
     this.pressed = { found, x: event.clientX, y: event.clientY, isDragging: false };
     return true;
   }
 
   move(event) {
-    const { pressed, desk } = this;
+    const { pressed, viewport } = this;
     if (!pressed) {
       if (this.view && !event.buttons) this._hint(event);
       return;
@@ -50,13 +51,13 @@ export class ColliderHand {
       if (pressed.found.item.isSurface || Math.hypot(event.clientX - pressed.x, event.clientY - pressed.y) < 4) return;
       pressed.isDragging = true;
       const middle = new THREE.Vector3().setFromMatrixPosition(pressed.found.item.now);
-      const look = desk.stage.camera.getWorldDirection(new THREE.Vector3());
+      const look = viewport.stage.camera.getWorldDirection(new THREE.Vector3());
       this.plane = new THREE.Plane().setFromNormalAndCoplanarPoint(look, middle);
       this.view.grab(pressed.found, this._place(pressed.x, pressed.y), look);
     }
     const at = this._place(event.clientX, event.clientY);
     if (at) this.view.drag(at);
-    desk.stage.invalidate();
+    viewport.invalidate();
   }
 
   async up() {
@@ -67,9 +68,7 @@ export class ColliderHand {
     if (pressed.isDragging) {
       const placed = this.view.release();
       const url = this._field.dataset.move?.replace(/contacts\/[^/]+\/move/, `contacts/${id}/move`);
-      const headers = { 'Content-Type': 'application/json', 'HX-Request': 'true', ...JSON.parse(document.body.getAttribute('hx-headers')) };
-      const response = await fetch(url, { method: 'POST', credentials: 'same-origin', headers, body: JSON.stringify(placed) });
-      if (!response.ok) document.getElementById('messages').innerHTML = await response.text();
+      await showAnswer(await fetch(url, { method: 'POST', credentials: 'same-origin', headers: ownHeaders(), body: JSON.stringify(placed) }));
       this.announce('setup-changed');
     }
     const panel = new URL(location.href);
@@ -78,7 +77,7 @@ export class ColliderHand {
   }
 
   _hint(event) {
-    const box = this._box(), found = this.view.under(event.clientX - box.left, event.clientY - box.top, this.desk.stage.camera, box.width, box.height);
+    const box = this._box(), found = this.view.under(event.clientX - box.left, event.clientY - box.top, this.viewport.stage.camera, box.width, box.height);
     if (!found) return;
     event.target.style.cursor = found.item.isSurface ? 'pointer' : 'move';
     const label = document.getElementById('joint-label');
@@ -91,7 +90,7 @@ export class ColliderHand {
   /** Where the pointer's ray meets the plane of the drag. */
   _place(x, y) {
     const box = this._box(), ray = new THREE.Raycaster();
-    ray.setFromCamera(new THREE.Vector2(((x - box.left) / box.width) * 2 - 1, 1 - ((y - box.top) / box.height) * 2), this.desk.stage.camera);
+    ray.setFromCamera(new THREE.Vector2(((x - box.left) / box.width) * 2 - 1, 1 - ((y - box.top) / box.height) * 2), this.viewport.stage.camera);
     return ray.ray.intersectPlane(this.plane, new THREE.Vector3());
   }
 }

@@ -1,19 +1,31 @@
 import * as THREE from '../vendor/three/three.module.js';
-import { FrameStore } from './FrameStore.js';
-import { takeMessages } from './frameStream.js';
-import { rayThrough, vertexUnder } from './skinPicking.js';
+import { FrameStore } from '../timeline/FrameStore.js';
+import { takeMessages } from '../timeline/frameStream.js';
 
 const byId = (id) => document.getElementById(id);
 const TOO_MANY = 4429;
 /** A thrown ball starts so far along the way from the eye. */
 const FROM_EYE = 0.35;
 
-/** The artist's hand at the character: asks the app to simulate it live, and shows each frame as it comes. */
+/** Poking the character: asks the app to simulate it live, and shows each frame as it comes. */
 export class Poke {
   /** `hold` stops the player, as what is poked stands in one frame; `onChange` is called when it begins and ends. */
-  constructor(desk, { note, hold, onChange }) {
-    Object.assign(this, { desk, note, hold, onChange, socket: null, store: null, tool: 'pull', grip: null, shown: 0 });
+  constructor(viewport, { note, hold, frameNow, onChange }) {
+    Object.assign(this, { viewport, note, hold, frameNow, onChange, socket: null, store: null, tool: 'pull', grip: null, shown: 0 });
     this._things = { ball: null, plate: null };
+    byId('poke').addEventListener('keydown', (event) => this._choosesByKey(event));
+  }
+
+  /** Arrow keys go through a radio group. */
+  _choosesByKey(event) {
+    const step = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 }[event.key];
+    if (!step || event.target.getAttribute('role') !== 'radio') return;
+    event.preventDefault();
+    event.stopPropagation();
+    const radios = [...byId('poke').querySelectorAll('[role="radio"]')];
+    const next = radios[(radios.indexOf(event.target) + step + radios.length) % radios.length];
+    this.choose(next.dataset.poke);
+    next.focus();
   }
 
   get isOn() { return this.socket !== null; }
@@ -21,20 +33,19 @@ export class Poke {
   toggle() { if (this.isOn) this.stop(); else this.start(); }
 
   start() {
-    const field = byId('poke'), { desk } = this;
-    if (!desk.view) return;
+    const field = byId('poke');
     this.hold();
     const url = new URL(field.dataset.url, location.href);
     url.protocol = url.protocol === 'https:' ? 'wss:' : 'ws:';
     const socket = this.socket = new WebSocket(url);
     socket.binaryType = 'arraybuffer';
-    socket.onopen = () => this._tell({ clip: field.dataset.clip, frame: Math.round(desk.player.frame) });
+    socket.onopen = () => this._tell({ clip: field.dataset.clip, frame: Math.round(this.frameNow()) });
     socket.onmessage = (event) => this._take(new Uint8Array(event.data));
     socket.onclose = (event) => {
       if (this.socket !== socket) return;
       this.stop();
-      if (event.code === TOO_MANY) this.note('Two others are being poked already; close one of them first.');
-      else if (!this._ended) this.note('The poke ended by itself. Try again.');
+      if (event.code === TOO_MANY) this.note('Two live sessions are open; close one first.');
+      else if (!this._ended) this.note('The live session ended. Try again.');
     };
     this._ended = false;
     this._look();
@@ -42,14 +53,14 @@ export class Poke {
   }
 
   stop() {
-    const { socket, desk } = this;
+    const { socket, viewport } = this;
     this.socket = this.store = this.grip = null;
     this._ended = true;
     socket?.close();
     for (const thing of Object.values(this._things)) if (thing) thing.visible = false;
     this._look();
     this._say('');
-    desk.stage.invalidate();
+    viewport.invalidate();
   }
 
   choose(tool) {
@@ -62,10 +73,10 @@ export class Poke {
   /** Whether a press is the hand's. */
   down(event) {
     if (!this.store || event.button !== 0 || event.shiftKey) return false;
-    const hit = vertexUnder(this.desk, event);
+    const hit = this.viewport.vertexUnder(event);
     if (this.tool === 'throw') { this._throw(event, hit); return true; }
     if (!hit) return false;
-    this.grip = new THREE.Plane().setFromNormalAndCoplanarPoint(this.desk.stage.camera.getWorldDirection(new THREE.Vector3()), hit.point);
+    this.grip = new THREE.Plane().setFromNormalAndCoplanarPoint(this.viewport.stage.camera.getWorldDirection(new THREE.Vector3()), hit.point);
     if (this.tool === 'press') this._press(hit.point);
     else this._tell({ do: 'grab', mesh: hit.mesh, vertex: hit.vertex, at: hit.point.toArray(), whole: this.tool === 'carry' });
     return true;
@@ -73,7 +84,7 @@ export class Poke {
 
   move(event) {
     if (!this.grip) return;
-    const at = rayThrough(this.desk, event).intersectPlane(this.grip, new THREE.Vector3());
+    const at = this.viewport.rayThrough(event).intersectPlane(this.grip, new THREE.Vector3());
     if (!at) return;
     if (this.tool === 'press') this._press(at);
     else this._tell({ do: 'move', to: at.toArray() });
@@ -88,7 +99,7 @@ export class Poke {
   _press(at) { this._tell({ do: 'press', to: [at.x, at.y + this.sizes.plate[1], at.z] }); }
 
   _throw(event, hit) {
-    const { camera, controls } = this.desk.stage, ray = rayThrough(this.desk, event);
+    const { camera, controls } = this.viewport.stage, ray = this.viewport.rayThrough(event);
     const at = hit?.point ?? ray.at(camera.position.distanceTo(controls.target), new THREE.Vector3());
     const from = camera.position.clone().lerp(at, FROM_EYE);
     this._tell({ do: 'throw', from: from.toArray(), at: at.toArray() });
@@ -110,7 +121,7 @@ export class Poke {
     if (!this._pending) return;
     this._pending.add(body);
     this.store = this._pending;
-    this.desk.stage.invalidate();
+    this.viewport.invalidate();
     const socket = this.socket, count = this.shown;
     // What was drawn is told, so that no frames pile up that nobody sees.
     requestAnimationFrame(() => { if (this.socket === socket) this._tell({ seen: count }); });
@@ -124,7 +135,7 @@ export class Poke {
     this._say(`${this._marks.length} frames a second, ${costMs.toFixed(0)} ms each`);
     for (const name of ['ball', 'plate']) {
       const place = things[name];
-      if (place && !this._things[name]) this.desk.stage.scene.add(this._things[name] = this._make(name));
+      if (place && !this._things[name]) this.viewport.add(this._things[name] = this._make(name));
       if (this._things[name]) { this._things[name].visible = Boolean(place); if (place) this._things[name].position.fromArray(place); }
     }
   }
@@ -146,7 +157,7 @@ export class Poke {
     field.classList.toggle('is-on', this.isOn);
     field.querySelector('[data-act="poke"]').setAttribute('aria-pressed', String(this.isOn));
     field.querySelector('.poke-tools').hidden = !this.isOn;
-    for (const button of field.querySelectorAll('[role="radio"]')) button.setAttribute('aria-checked', String(button.dataset.poke === this.tool));
+    for (const button of field.querySelectorAll('[role="radio"]')) { button.setAttribute('aria-checked', String(button.dataset.poke === this.tool)); button.tabIndex = button.dataset.poke === this.tool ? 0 : -1; }
     this.onChange();
   }
 }

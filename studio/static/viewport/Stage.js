@@ -1,13 +1,14 @@
 import * as THREE from '../vendor/three/three.module.js';
 import { OrbitControls } from '../vendor/three/jsm/controls/OrbitControls.js';
 import { Ground } from './Ground.js';
+import { isSoftware } from './webgl.js';
 
 /** The 3D view: light, ground, camera, and drawing only when something changed. */
 export class Stage {
   constructor(canvas) {
     this.canvas = canvas;
-    this.renderer = new THREE.WebGLRenderer({ canvas, alpha: true, antialias: !isSoftware() });
-    this.renderer.setPixelRatio(isSoftware() ? 1 : Math.min(window.devicePixelRatio, 2));
+    this.renderer = new THREE.WebGLRenderer({ canvas, alpha: true, antialias: !isSoftware });
+    this.renderer.setPixelRatio(isSoftware ? 1 : Math.min(window.devicePixelRatio, 2));
     this.renderer.shadowMap.enabled = true;
     this.renderer.shadowMap.type = THREE.PCFShadowMap;
     this.scene = new THREE.Scene();
@@ -92,19 +93,4 @@ export class Stage {
     this.controls.dispose();
     this.renderer.dispose();
   }
-}
-
-/** Whether WebGL is drawn by the processor, where smoothing of edges costs half the speed. */
-function isSoftware() {
-  isSoftware.answer ??= (() => {
-    const context = document.createElement('canvas').getContext('webgl2');
-    const info = context?.getExtension('WEBGL_debug_renderer_info');
-    return /SwiftShader|llvmpipe|Software/i.test(info ? context.getParameter(info.UNMASKED_RENDERER_WEBGL) : '');
-  })();
-  return isSoftware.answer;
-}
-
-/** Whether the browser can draw at all. */
-export function canDraw() {
-  return Boolean(document.createElement('canvas').getContext('webgl2'));
 }

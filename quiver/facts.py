@@ -1,0 +1,33 @@
+"""What an artist, and the app, are told of a character: counts, names, a likely size."""
+
+import numpy as np
+
+from quiver.rig.pose import rest_matrices
+
+CENTIMETRES = 25.0
+"""Joints that span more units than that are nearly always in centimetres."""
+
+
+def facts_of(character, frame_rate):
+    """Plain values: joints, vertices, triangles, meshes, clips with their frames at a rate [1/s], and nodes in the order of the file."""
+    skeleton = character.skeleton
+    return {
+        "joints": character.joint_count,
+        "vertices": character.vertex_count,
+        "triangles": sum(len(mesh.triangles) for mesh in character.meshes),
+        "meshes": [{"name": mesh.name, "vertices": len(mesh.positions), "skinned": mesh.skin >= 0} for mesh in character.meshes],
+        "clips": [
+            {"name": clip.name, "seconds": clip.seconds, "keys": clip.key_count, "frames": clip.frame_count(frame_rate)}
+            for clip in character.clips
+        ],
+        "nodes": [
+            {"name": name, "parent": int(parent), "joint": bool(is_joint)}
+            for name, parent, is_joint in zip(skeleton.names, skeleton.parents, skeleton.is_joint, strict=True)
+        ],
+    }
+
+
+def likely_metres_per_unit(character):
+    """0.01 for what spans so many units that they must be centimetres, else 1."""
+    world = rest_matrices(character.skeleton)
+    return 0.01 if float(np.ptp(world[:, :, 3], axis=0).max()) > CENTIMETRES else 1.0

@@ -1,0 +1,59 @@
+import { readMessage } from '../timeline/frameStream.js';
+
+/** Milliseconds after which a lost connection is tried again, longer each time. */
+const FIRST_WAIT = 300, LONGEST_WAIT = 5000;
+
+/**
+ * The one stream of events of a page: what changed in the setup, what is new of the shown take, its frames.
+ *
+ * @typedef {object} Heard
+ * @property {(event: { version: number, tab: string }) => void} onSetup
+ * @property {(facts: { take: number | null, state: string, isStale: boolean, status: string, score: string }) => void} onTake
+ * @property {(take: number, kind: number, body: ArrayBuffer) => void} onFrames
+ * @property {(event: { job: string }) => void} onJob
+ * @property {(isThere: boolean) => void} onLine
+ */
+export class EventStream {
+  /** @param {string} url @param {Heard} heard */
+  constructor(url, heard) {
+    this.heard = heard;
+    this.url = new URL(url, location.href);
+    this.url.protocol = this.url.protocol === 'https:' ? 'wss:' : 'ws:';
+    this._wait = FIRST_WAIT;
+    this._wanted = '';
+    this._open();
+  }
+
+  /** Say which take the page looks at; '' for the one that fits the setup.
+   * @param {string} take */
+  look(take) {
+    this._wanted = String(take);
+    if (this._socket.readyState === WebSocket.OPEN) this._socket.send(JSON.stringify({ take: this._wanted }));
+  }
+
+  _open() {
+    const socket = new WebSocket(this.url);
+    socket.binaryType = 'arraybuffer';
+    socket.onopen = () => { this._wait = FIRST_WAIT; this.heard.onLine(true); if (this._wanted) this.look(this._wanted); };
+    socket.onmessage = (event) => (typeof event.data === 'string' ? this._event(JSON.parse(event.data)) : this._frames(event.data));
+    socket.onclose = () => {
+      this.heard.onLine(false);
+      setTimeout(() => this._open(), this._wait);
+      this._wait = Math.min(2 * this._wait, LONGEST_WAIT);
+    };
+    this._socket = socket;
+  }
+
+  _event(event) {
+    if (event.kind === 'setup') this.heard.onSetup(event);
+    else if (event.kind === 'take') this.heard.onTake(event);
+    else if (event.kind === 'job') this.heard.onJob(event);
+  }
+
+  /** @param {ArrayBuffer} data the number of a take, then a message of its stream */
+  _frames(data) {
+    const take = new DataView(data).getUint32(0, true);
+    const { kind, body } = readMessage(data, 4);
+    this.heard.onFrames(take, kind, body);
+  }
+}

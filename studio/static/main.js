@@ -1,0 +1,323 @@
+import { EventStream } from './events/EventStream.js';
+import { connectKeys } from './panel/keys.js';
+import { connectPanel, showChosen } from './panel/panel.js';
+import { connectRequests, tab } from './panel/requests.js';
+import { connectHistory } from './panel/history.js';
+import { Store } from './store/Store.js';
+import { FrameStore } from './timeline/FrameStore.js';
+import { Player } from './timeline/Player.js';
+import { Score } from './timeline/Score.js';
+import { Takes } from './timeline/Takes.js';
+import { readFrames } from './timeline/frameStream.js';
+import { Tools } from './tools/Tools.js';
+import { LatticeView } from './viewport/LatticeView.js';
+import { Viewport } from './viewport/Viewport.js';
+import { canDraw } from './viewport/webgl.js';
+
+const byId = (id) => document.getElementById(id);
+const element = byId('stage');
+const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
+
+const store = new Store({
+  shown: 'simulated', wantedTake: '', takeId: null, takeState: '', partNames: [], isReady: false,
+  solidLook: { wire: false, paper: false, skin: false, cut: 1 },
+});
+const takes = new Takes();
+/** What is there of the page, once it is. A test may look at it. */
+const app = { store, takes, viewport: null, tools: null, player: null, stream: null, clip: null, clipUrl: null, beforeId: null, lattice: null };
+window.app = app;
+
+const score = new Score(byId('score'), (frame, spot) => {
+  player.play(false);
+  if (spot) app.tools?.clipMark.mark(spot.part, spot.vertex, frame);
+  player.go(frame);
+});
+const player = new Player(showFrame, (isPlaying) => {
+  const button = document.querySelector('[data-act="play"]');
+  button.textContent = isPlaying ? 'Hold' : 'Play';
+  button.setAttribute('aria-pressed', String(isPlaying));
+  if (isPlaying && !app.viewport) requestAnimationFrame(tickWithoutStage);
+  app.viewport?.invalidate();
+});
+app.player = player;
+
+function showFrame(frame) {
+  score.show(frame);
+  if (document.activeElement !== byId('frame')) byId('frame').value = Math.round(frame);
+  app.viewport?.invalidate();
+}
+
+function tickWithoutStage(now) {
+  player.advance(now);
+  if (player.isPlaying) requestAnimationFrame(tickWithoutStage);
+}
+
+function draw(now) {
+  player.advance(now);
+  const { viewport, tools } = app, { takeId, shown } = store.state;
+  const live = tools.poke.store, take = live ?? (shown === 'keyed' ? null : takes.at(takeId, app.beforeId, player.frame));
+  const key = live ? `live ${tools.poke.shown}` : `${app.clipUrl}/${shown}/${takeId}/${take?.loaded}`;
+  viewport.pose(player.frame, app.clip, take, key);
+  app.lattice?.update();
+  tools.update(player.frame);
+  if (player.isPlaying) viewport.invalidate();
+}
+
+let asked = 0, latest = null;
+
+/** Ask what the stage should show. An answer that another one overtook is dropped; whoever waits, waits for the latest. */
+function refresh() {
+  latest = takeState(++asked);
+  return latest;
+}
+
+async function takeState(mine) {
+  const query = store.state.wantedTake ? `?take=${store.state.wantedTake}` : '';
+  const state = await (await fetch(element.dataset.state + query, { credentials: 'same-origin' })).json();
+  if (mine !== asked) return latest;
+  store.set({ partNames: state.parts });
+  const range = state.take ?? { first: 0, last: state.clip.frames - 1 };
+  byId('frame-count').textContent = ` of ${range.last}`;
+  byId('frame').max = range.last;
+  player.setRange(range.first, range.last - range.first + 1, state.frameRate);
+  if (state.clip.url !== app.clipUrl) {
+    const clip = await loadClip(state.clip.url);
+    if (mine !== asked) return latest;
+    app.clipUrl = state.clip.url;
+    app.clip = clip;
+  }
+  showTake(state.take?.id ?? null);
+  app.viewport?.invalidate();
+  return undefined;
+}
+
+async function loadClip(url) {
+  let frames = null;
+  await readFrames(url, undefined, { onHeader: (header) => { frames = new FrameStore(header); }, onChunk: (body) => frames.add(body), onEnd: () => {} });
+  return frames;
+}
+
+/** Show another take; until its frames are there, those of the one before it. */
+function showTake(id) {
+  if (id === store.state.takeId) return;
+  if (takes.frames(store.state.takeId)?.loaded) app.beforeId = store.state.takeId;
+  store.set({ takeId: id });
+  markSimulated();
+}
+
+function markSimulated() {
+  if (app.viewport) app.viewport.quills.simulated = new Set(takes.frames(store.state.takeId)?.header.rotated ?? []);
+}
+
+/** Put HTML that came over the stream where it belongs, unless it is there already. */
+function fill(id, html) {
+  const field = byId(id);
+  if (field.dataset.html === html) return;
+  field.dataset.html = html;
+  field.innerHTML = html;
+  window.htmx.process(field);
+}
+
+function connectStream() {
+  app.stream = new EventStream(element.dataset.events, {
+    onSetup: (event) => {
+      store.set({ wantedTake: '' });
+      app.stream.look('');
+      refresh();
+      if (event.tab !== tab) announce('setup-elsewhere');
+    },
+    onTake: (facts) => {
+      fill('take-status', facts.status);
+      fill('score', facts.score);
+      score.layout();
+      const before = store.state.takeState;
+      if (facts.take !== store.state.takeId) refresh();
+      store.set({ takeState: facts.state });
+      if (facts.state !== before) announce('take-changed');
+    },
+    onFrames: (id, kind, body) => {
+      if (kind === 1) takes.add(id, body);
+      else {
+        const facts = JSON.parse(new TextDecoder().decode(body));
+        if (facts.end) takes.end(id, facts);
+        else { takes.begin(id, facts); if (id === store.state.takeId) markSimulated(); }
+      }
+      app.viewport?.invalidate();
+    },
+    onJob: ({ job }) => { ended.set(job, performance.now()); announce(`${job}-ended`); },
+    onLine: (isThere) => { byId('no-line').hidden = isThere; },
+  });
+}
+
+function note(text) {
+  const line = byId('stage-note');
+  line.textContent = text;
+  line.hidden = !text;
+}
+
+/** A joint was pointed at or chosen, on the stage or in the tree. */
+function joint(action, index, goesOn = false) {
+  const { viewport } = app;
+  if (!viewport) return;
+  if (action === 'choose') {
+    viewport.quills.chosen = index;
+    showChosen(index, viewport.view.names[index], goesOn ? 'further' : 'only');
+  } else viewport.quills.hovered = index;
+  const shown = viewport.quills.hovered >= 0 ? viewport.quills.hovered : -1;
+  viewport.view.influence.show(shown >= 0 ? viewport.view.nodes[shown] : null);
+  viewport.invalidate();
+}
+
+const acts = {
+  play: () => player.play(), back: () => player.step(-1), ahead: () => player.step(1),
+  start: () => { player.play(false); player.go(player.first); }, end: () => { player.play(false); player.go(player.last); },
+  frame: () => app.viewport?.lookAtAll(app.clip), help: () => byId('help').showModal(),
+  poke: () => app.tools?.poke.toggle(), undo: () => byId('undo')?.click(), redo: () => byId('redo')?.click(),
+};
+
+async function show(what) {
+  store.set({ shown: what });
+  for (const button of document.querySelectorAll('[data-show]')) button.setAttribute('aria-pressed', String(button.dataset.show === what));
+  await app.viewport?.view.showGhost(what === 'both', app.viewport.file);
+  app.viewport?.invalidate();
+}
+
+function look(name) {
+  const button = document.querySelector(`[data-look="${name}"]`);
+  const isOn = button.getAttribute('aria-pressed') !== 'true';
+  button.setAttribute('aria-pressed', String(isOn));
+  if (name === 'joints') showQuills();
+  else if (name === 'depth') app.tools?.depth.show(isOn);
+  else app.viewport?.view.setLook(name, isOn);
+  app.viewport?.invalidate();
+}
+
+/** When a job of each kind ended last, and when the panel was asked for last: what ended in between, the panel does not know. */
+const ended = new Map();
+let panelAsked = 0;
+
+function tellWhatEnded() {
+  const asked = panelAsked;
+  for (const [job, at] of ended) if (at > asked) announce(`${job}-ended`);
+}
+
+let latticeAsked = 0;
+
+/** Show the inside of the soft volume whose dials are open, as the buttons say; called again when the setup or the panel changed. */
+async function showLattice() {
+  const field = byId('lattice'), wants = store.state.solidLook, mine = ++latticeAsked;
+  for (const button of document.querySelectorAll('[data-solid]')) button.setAttribute('aria-pressed', String(wants[button.dataset.solid]));
+  if (byId('solid-cut')) byId('solid-cut').value = 100 * wants.cut;
+  const isWanted = field && (wants.wire || wants.paper || wants.skin);
+  const response = isWanted && app.viewport ? await fetch(field.dataset.lattice) : null;
+  const body = response?.ok ? await response.arrayBuffer() : null;
+  if (mine !== latticeAsked) return;
+  app.lattice?.dispose();
+  app.lattice = null;
+  if (body) {
+    app.lattice = new LatticeView(app.viewport.view, body, wants);
+    app.viewport.add(app.lattice.object);
+    byId('lattice-facts').textContent = `${app.lattice.fixed.toLocaleString('en')} of ${app.lattice.nodes.toLocaleString('en')} nodes fixed`;
+  } else if (byId('lattice-facts')) byId('lattice-facts').textContent = isWanted && !app.viewport ? 'This needs WebGL.' : '';
+  app.viewport?.view.setGlassy(Boolean(app.lattice && wants.paper));
+  app.viewport?.invalidate();
+}
+
+/** Joints would lie on top of what is painted or poked. */
+function showQuills() {
+  if (!app.viewport) return;
+  const isOn = document.querySelector('[data-look="joints"]').getAttribute('aria-pressed') === 'true';
+  app.viewport.quills.object.visible = isOn && !app.tools?.brush.isOn && !app.tools?.poke.isOn;
+  app.viewport.invalidate();
+}
+
+/** The panel was swapped: what belongs to it on the stage follows. */
+async function followPanel() {
+  tellWhatEnded();
+  if (app.viewport?.quills.chosen >= 0) showChosen(app.viewport.quills.chosen, app.viewport.view.names[app.viewport.quills.chosen], 'again');
+  if (!app.tools) return;
+  showLattice();
+  await app.tools.follow();
+  showQuills();
+}
+
+function connectControls() {
+  document.addEventListener('click', (event) => {
+    const button = event.target.closest('button');
+    if (button?.dataset.act) acts[button.dataset.act]();
+    if (button?.dataset.show) show(button.dataset.show);
+    if (button?.dataset.look) look(button.dataset.look);
+    if (button?.dataset.pick !== undefined) app.tools?.picker.toggle(button.form);
+    if (button?.dataset.poke) app.tools?.poke.choose(button.dataset.poke);
+    if (button?.dataset.spot) app.tools?.brush.begin(button.dataset.spot);
+    if (button?.dataset.solid) { store.state.solidLook[button.dataset.solid] = !store.state.solidLook[button.dataset.solid]; showLattice(); }
+  });
+  document.addEventListener('input', (event) => {
+    if (event.target.id === 'solid-cut') { store.state.solidLook.cut = event.target.value / 100; app.viewport?.invalidate(); }
+    const now = byId(`${event.target.id}-now`);
+    if (now) now.textContent = event.target.value;
+  });
+  byId('loop').addEventListener('change', (event) => { player.loops = event.target.checked; });
+  byId('every-frame').addEventListener('change', (event) => { player.everyFrame = event.target.checked; });
+  byId('frame').addEventListener('change', (event) => { player.play(false); player.go(Number(event.target.value)); });
+  document.body.addEventListener('setup-changed', () => { store.set({ wantedTake: '' }); app.stream.look(''); refresh(); if (app.lattice) showLattice(); });
+  document.body.addEventListener('take-wanted', (event) => { store.set({ wantedTake: event.detail.take }); app.stream.look(event.detail.take); refresh(); });
+  document.body.addEventListener('htmx:afterSettle', (event) => { if (event.detail.target?.id === 'panel') followPanel(); else if (event.detail.target?.closest?.('#panel')) tellWhatEnded(); });
+  document.body.addEventListener('panel-restored', followPanel);
+  document.body.addEventListener('htmx:beforeRequest', (event) => { if (event.detail.target?.id === 'panel' || event.detail.target?.closest?.('#panel')) panelAsked = performance.now(); });
+  document.body.addEventListener('htmx:sendError', () => note('The app does not answer. Is it still running?'));
+  document.body.addEventListener('setup-elsewhere', () => {
+    const panel = byId('panel');
+    // What is being typed is not taken away.
+    if (!panel.contains(document.activeElement) || !document.activeElement.matches('input[type="text"], textarea, input:not([type])')) {
+      window.htmx.ajax('GET', location.pathname + location.search, { target: '#panel' });
+    }
+  });
+  let before = 0;
+  setInterval(() => {
+    const frames = app.viewport?.stage.frames ?? 0;
+    byId('fps').textContent = player.isPlaying ? `${frames - before} fps` : '';
+    before = frames;
+  }, 1000);
+}
+
+async function start() {
+  connectRequests();
+  connectControls();
+  connectHistory(() => announce('panel-restored'));
+  connectKeys(acts, show, look);
+  connectPanel({ onJoint: joint, frameNow: () => player.frame });
+  connectStream();
+  if (!canDraw) {
+    byId('no-webgl').hidden = false;
+    byId('canvas').hidden = byId('poke').hidden = true;
+    await refresh();
+    store.set({ isReady: true });
+    return;
+  }
+  note('Loading the character …');
+  try {
+    const file = await (await fetch(element.dataset.source, { credentials: 'same-origin' })).arrayBuffer();
+    app.viewport = await Viewport.open(byId('canvas'), file);
+  } catch (error) {
+    note(`The character cannot be drawn: ${error.message}`);
+    await refresh();
+    store.set({ isReady: true });
+    return;
+  }
+  await refresh();
+  markSimulated();
+  app.viewport.lookAtAll(app.clip);
+  app.tools = new Tools(app.viewport, store, {
+    element, player, takes, note, joint, announce, onChange: showQuills,
+    onPainted: () => { announce('region-painted'); store.set({ wantedTake: '' }); refresh(); },
+  });
+  app.viewport.stage.onDraw.add(draw);
+  await app.tools.follow();
+  showQuills();
+  note('');
+  store.set({ isReady: true });
+  app.viewport.invalidate();
+}
+
+start();

@@ -1,0 +1,26 @@
+/** What every request of this page says of itself: its tab, the setup version that it shows, and the token that lets it change anything. */
+export const tab = Math.random().toString(36).slice(2);
+
+/** The setup version that the page shows; '' where none is. */
+export function shownVersion() { return document.getElementById('history')?.dataset.version ?? ''; }
+
+/** Headers for requests that htmx does not make. */
+export function ownHeaders() {
+  const token = JSON.parse(document.body.getAttribute('hx-headers') ?? '{}');
+  return { 'Content-Type': 'application/json', 'HX-Request': 'true', 'X-Tab': tab, 'X-Setup-Version': shownVersion(), ...token };
+}
+
+/** Show what a refused request answered, or take an old message away. */
+export async function showAnswer(response) {
+  const messages = document.getElementById('messages');
+  if (response.ok) messages.replaceChildren();
+  else messages.innerHTML = await response.text();
+}
+
+/** Let htmx say the same. */
+export function connectRequests() {
+  document.body.addEventListener('htmx:configRequest', (event) => {
+    event.detail.headers['X-Tab'] = tab;
+    event.detail.headers['X-Setup-Version'] = shownVersion();
+  });
+}

@@ -1,0 +1,77 @@
+import { ClipMark } from '../viewport/ClipMark.js';
+import { DepthView } from '../viewport/DepthView.js';
+import { Brush } from './Brush.js';
+import { ColliderTool } from './ColliderTool.js';
+import { PointPicker } from './PointPicker.js';
+import { Poke } from './Poke.js';
+
+const byId = (id) => document.getElementById(id);
+/** A press that moves further than that is no click [pixels]. */
+const CLICK = 4;
+
+/** What the pointer does on the stage: the first tool that takes a press has it; a press that none takes turns the view. */
+export class Tools {
+  constructor(viewport, store, { element, player, takes, note, joint, announce, onChange, onPainted }) {
+    Object.assign(this, { viewport, element, joint });
+    this.picker = new PointPicker(viewport, store);
+    this.poke = new Poke(viewport, { note, hold: () => player.play(false), frameNow: () => player.frame, onChange });
+    this.colliders = new ColliderTool(viewport, { announce });
+    this.brush = new Brush(viewport, store, { note, onPainted });
+    this.clipMark = new ClipMark(viewport.view, viewport.size);
+    this.depth = new DepthView(viewport, store, { player, takes, note, isBusy: () => this.brush.isOn || this.poke.isOn });
+    viewport.add(this.clipMark.object, this.picker.object);
+    this._pressing = [this.picker, this.poke, this.colliders, this.brush];
+    this._connect(viewport.canvas);
+  }
+
+  /** Take up what the panel asks for. */
+  async follow() {
+    await this.brush.follow();
+    await this.colliders.follow();
+  }
+
+  /** Called with each drawing. */
+  update(frame) {
+    this.colliders.update();
+    this.picker.update();
+    this.depth.update(frame);
+    this.clipMark.update(this.viewport.stage.camera, frame);
+  }
+
+  _connect(canvas) {
+    let down = null;
+    this.element.addEventListener('pointerdown', (event) => {
+      if (event.target !== canvas) return;
+      if (this._pressing.some((tool) => tool.down(event))) {
+        event.stopPropagation();
+        canvas.setPointerCapture(event.pointerId);
+      }
+    }, true);
+    canvas.addEventListener('pointerdown', (event) => { down = [event.clientX, event.clientY]; });
+    canvas.addEventListener('pointermove', (event) => {
+      if (!event.buttons) this._hover(event, canvas);
+      for (const tool of this._pressing) tool.move(event);
+    });
+    canvas.addEventListener('pointerleave', () => { byId('joint-label').hidden = true; this.joint('hover', -1); });
+    for (const end of ['pointerup', 'pointercancel']) canvas.addEventListener(end, () => { for (const tool of this._pressing) tool.up(); });
+    canvas.addEventListener('pointerup', (event) => {
+      if (!down || Math.hypot(event.clientX - down[0], event.clientY - down[1]) > CLICK) return;
+      const index = this._jointUnder(event);
+      if (index >= 0) this.joint('choose', index, event.shiftKey);
+    });
+  }
+
+  _jointUnder(event) { return this.brush.isOn || this.poke.isOn || this.picker.isOn ? -1 : this.viewport.jointUnder(event); }
+
+  _hover(event, canvas) {
+    const index = this._jointUnder(event), label = byId('joint-label'), { quills, view } = this.viewport;
+    if (index !== quills.hovered) this.joint('hover', index);
+    label.hidden = index < 0;
+    if (index >= 0) {
+      const box = this.element.getBoundingClientRect();
+      label.textContent = view.names[index];
+      label.style.left = `${event.clientX - box.left}px`; label.style.top = `${event.clientY - box.top}px`;
+    }
+    canvas.style.cursor = index < 0 ? 'grab' : 'pointer';
+  }
+}
