@@ -2,6 +2,7 @@
 
 import types
 from dataclasses import replace
+from itertools import count
 
 import numpy as np
 import pygltflib
@@ -19,7 +20,11 @@ from quiver.kernels import skinning, tets
 from quiver.kernels.contacts import FRAME
 from quiver.kernels.lanes import LANES
 from quiver.rig.skinning import rows_of, skin
+from quiver.run.execute import execute
+from quiver.run.plan import compile_plan
+from quiver.run.results import Results
 from quiver.run.spec import TakeSpec
+from quiver.setup import edits
 from quiver.sim import solid
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
@@ -195,6 +200,7 @@ def solid_rows():
             yield row("tets_10k_frame_ms", mine * 1e3, other * SUBSTEPS * 1e3, "ms a frame", note)
     yield _lattice_row()
     yield _mudwick_row()
+    yield _one_dial_row()
 
 
 def _bar(tets):
@@ -289,7 +295,24 @@ def _mudwick_row():
     character, _ = read_character(glb, "Mudwick")
     setup = replace(setup, layers=tuple(layer for layer in setup.layers if layer.kind != "sheet"), colliders=())
     spec = TakeSpec(character, setup, "hop and land")
-    frames = Run(spec).last_frame + 1
-    mine, _ = against(lambda: list(Run(spec).chunks()), lambda: None, rounds=3, ours_per_round=1)
+    frames = compile_plan(spec).last_frame + 1
+    mine, _ = against(lambda: list(execute(compile_plan(spec))), lambda: None, rounds=3, ours_per_round=1)
     note = f"Mudwick, hop and land, {frames} frames with pre-roll, belly, pouch and chains; baseline: as long as it plays"
     return row("mudwick_take_x_realtime", mine, frames / FRAME_RATE, "s", note)
+
+
+def _one_dial_row():
+    """Only what a change reaches is simulated again: all that Mudwick carries, after a dial of his tail."""
+    glb, setup = mudwick.build()
+    character, _ = read_character(glb, "Mudwick")
+    results, value = Results(), setup.layer("tail").value("settle_time")
+
+    def take(kept, change):
+        return list(execute(compile_plan(TakeSpec(character, edits.set_dial(setup, "tail", "settle_time", change), "hop and land")), kept))
+
+    take(results, value)
+    changes = count(1)
+    mine, whole = against(lambda: take(results, value + next(changes)), lambda: take(None, value), rounds=5, ours_per_round=1)
+    note = "Mudwick, hop and land, all that he carries: a take after a new dial of the tail; baseline: the take from nothing"
+    made = row("one_dial_share", mine, whole, "of a take", note)
+    return replace(made, ours=float(f"{mine / whole:.4g}"), baseline=1.0)

@@ -7,17 +7,19 @@ import numpy as np
 from scipy.spatial import KDTree
 
 from bench.rows import against, colours_of, row, seconds
-from quiver.setup import edits
 from quiver.bodies import sheet
+from quiver.contact.skins import SkinContacts
+from quiver.contact.softs import Carried
 from quiver.demo import mudwick
 from quiver.formats.gltf.reading import read_character
 from quiver.kernels.cords import solve_cords
 from quiver.kernels.hinges import solve_hinges
-from quiver.contact.skins import SkinContacts
-from quiver.contact.softs import Carried
 from quiver.mesh.nearest import NearestOn
 from quiver.poke import Poke
+from quiver.run.execute import execute
+from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
+from quiver.setup import edits
 from quiver.sim import solid
 from quiver.sim.packing import spots_in_lanes
 
@@ -147,9 +149,10 @@ def self_contact_row():
     character, _ = read_character(glb, "Mudwick")
     belly = replace(setup, layers=(setup.layer("belly"),), colliders=())
     costs = []
+    spec = TakeSpec(character, edits.with_new_skin_contact(belly, "belly"), "walk")
     for _ in range(5):
-        for chunk in Run(TakeSpec(character, edits.with_new_skin_contact(belly, "belly"), "walk"), threads=1).chunks():
-            costs.append(chunk.costs[1:3])
+        for chunk in execute(compile_plan(spec), threads=1):
+            costs.append([chunk.costs[layer.id] for layer in spec.setup.layers])
     alone, touching = np.median(costs, axis=0)
     note = "Mudwick's belly kept from the rest of his skin, walk, one thread: a frame of the layer with it; baseline: without it"
     return row("self_contact_x", alone + touching, alone, "ms", note)

@@ -55,7 +55,9 @@ def _parser():
     bake.add_argument("--thin", type=float, default=0.0, metavar="DEGREES", help="drop keys within this error")
     bake.add_argument("--shapes", type=float, default=0.0, metavar="MM", help="as few shapes as keep soft parts within this error")
     bake.set_defaults(run=_bake)
-    intake = commands.add_parser("intake", help="read a file within bounds of memory and time, and print all that the app keeps of it as JSON")
+    intake = commands.add_parser(
+        "intake", help="read a file within bounds of memory and time, and print all that the app keeps of it as JSON"
+    )
     intake.add_argument("file", type=pathlib.Path)
     intake.add_argument("--name", default="character")
     intake.set_defaults(run=_intake)

@@ -8,7 +8,7 @@ from quiver.errors import BadInput
 
 @dataclass(frozen=True)
 class Dial:
-    """A number with a range. ``group`` names the part of the panel that shows it; ``words`` gives examples of values, or a special value."""
+    """A number with a range. ``group`` names the part of the panel it is in; ``words`` gives examples of values, or a special value."""
 
     name: str
     label: str
@@ -71,7 +71,9 @@ class Choice:
 
 def settle_time(default, high=480.0):
     """How long a swing lasts."""
-    return Dial("settle_time", "Settle time", "frames", 1.0, high, default, 1.0, "Feel", "Frames until a swing falls below 5 % of its start.")
+    return Dial(
+        "settle_time", "Settle time", "frames", 1.0, high, default, 1.0, "Feel", "Frames until a swing falls below 5 % of its start."
+    )
 
 
 def drag(default=0.0):
@@ -119,4 +121,3 @@ SELF_COLLISION = Choice(
 )
 
 AMOUNT = Dial("amount", "Amount", "", 0.0, 1.0, 1.0, 0.05, "Amount", "How much of the layer's motion is used; 0 shows the keyed clip.")
-

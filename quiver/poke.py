@@ -7,15 +7,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.bodies.chain import GRAVITY
-from quiver.errors import BadInput
 from quiver.contact.skins import ClosestPointQuery, surface_of
+from quiver.errors import BadInput
 from quiver.rig import transforms
 from quiver.rig.pose import Pose, blended, jointed_world, rest_matrices, world_matrices
 from quiver.rig.skeleton import Skeleton
 from quiver.rig.skinning import skinned_positions
 from quiver.run.live import LiveRun
+from quiver.setup import edits
 
 BALL, PLATE = "(ball)", "(plate)"
 """Names of the joints that the hand's own things ride on; where a file has such names too, these mean the hand's."""

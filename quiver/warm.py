@@ -7,8 +7,8 @@ from quiver.kernels import chains, contacts, kinematics, nearest, raster, skinni
 from quiver.kernels.lanes import LANES
 from quiver.kernels.rigid import FREE, SETTINGS
 from quiver.kernels.separate import separate
-from quiver.run.measures.volume_change import SolidMeasure
 from quiver.mesh.nearest import NearestOn
+from quiver.run.measures.volume_change import SolidMeasure
 from quiver.sim import rigid, solid
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
 from quiver.sim.step import NO_COLLIDERS, NO_SPOTS

@@ -80,7 +80,8 @@ def take_all(app, browser):
     browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")
     browser.run("document.querySelector('[data-look=joints]').click(); app.player.go(26)")
     browser.run(
-        "document.querySelector('.dials').scrollIntoView(); app.viewport.stage.camera.position.set(2.3, 1.7, -1.9); app.viewport.stage.controls.update()"
+        "document.querySelector('.dials').scrollIntoView(); "
+        "app.viewport.stage.camera.position.set(2.3, 1.7, -1.9); app.viewport.stage.controls.update()"
     )
     keep(browser, "motion-sheet")
     placed_by_hand(browser, desk)
@@ -168,7 +169,10 @@ def tidewarden(app, browser):
     browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")
     browser.run("document.querySelector('[data-look=joints]').click(); app.player.go(13)")
     browser.run("document.querySelector('.dials').scrollIntoView()")
-    browser.run("app.viewport.stage.controls.target.set(0, 0.92, 0); app.viewport.stage.camera.position.set(2.6, 1.2, 3.2); app.viewport.stage.controls.update()")
+    browser.run(
+        "app.viewport.stage.controls.target.set(0, 0.92, 0);"
+        "app.viewport.stage.camera.position.set(2.6, 1.2, 3.2); app.viewport.stage.controls.update()"
+    )
     keep(browser, "tidewarden")
     browser.open(f"/characters/{app.demo('Tidewarden')}/contacts/")
     browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")

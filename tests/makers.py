@@ -5,10 +5,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.bake.joints import gather
-from quiver.kernels.contacts import FRAME
 from quiver.contact.contacts import Contacts
+from quiver.kernels.contacts import FRAME
 from quiver.rig import transforms
 from quiver.rig.character import Character
 from quiver.rig.clip import Channel, Clip
@@ -19,6 +18,7 @@ from quiver.run.parts.chain_batch import ChainBatch
 from quiver.run.parts.prop import PropGroup
 from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
+from quiver.setup import edits
 from quiver.setup.model import ChainPick, Setup
 from quiver.sim.obstacles import frame_rows, shape_rows
 

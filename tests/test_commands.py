@@ -9,12 +9,12 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
-from quiver.setup import model as setups
-from quiver.setup import document as setup_document
 from quiver.__main__ import main
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
+from quiver.setup import document as setup_document
+from quiver.setup import edits
+from quiver.setup import model as setups
 from tests.formats.makers import arm, glb_bytes
 from tests.formats.validator import issues_of
 

@@ -6,12 +6,12 @@ from unittest import TestCase
 
 import jsonschema
 
-from quiver.setup import edits
 from quiver import colliders
 from quiver import layers as registry
-from quiver.setup import document as setup_document
 from quiver.demo import mudwick
 from quiver.errors import BadInput
+from quiver.setup import document as setup_document
+from quiver.setup import edits
 from quiver.setup.model import SCENE_DIALS, ChainPick, Setup
 from tests.makers import straight
 
@@ -87,7 +87,9 @@ class RefusalTest(TestCase):
 
 class EditTest(TestCase):
     def test_layers_are_named_moved_changed_and_removed(self):
-        stack = edits.with_new_chain(edits.with_new_chain(edits.with_new_chain(Setup(), ChainPick("tail")), ChainPick("tail")), ChainPick("Ear L"))
+        stack = edits.with_new_chain(
+            edits.with_new_chain(edits.with_new_chain(Setup(), ChainPick("tail")), ChainPick("tail")), ChainPick("Ear L")
+        )
         self.assertEqual([layer.id for layer in stack.layers], ["tail", "tail-2", "ear-l"])
         self.assertEqual([layer.id for layer in edits.move_layer(stack, "ear-l", -2).layers], ["ear-l", "tail", "tail-2"])
         self.assertEqual([layer.id for layer in edits.move_layer(stack, "tail", -1).layers], ["tail", "tail-2", "ear-l"])

@@ -2,10 +2,10 @@
 
 import numpy as np
 
-from quiver.kernels import contacts as kernel
-from quiver.kernels.lanes import LANES
 from quiver.contact.contacts import ColliderTracks
 from quiver.contact.skins import SkinContacts
+from quiver.kernels import contacts as kernel
+from quiver.kernels.lanes import LANES
 from quiver.sim.packing import in_lanes, no_spots, spot_values
 from quiver.sim.step import NO_SPOTS
 from quiver.sim.varying import Varying

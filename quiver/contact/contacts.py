@@ -3,9 +3,9 @@
 import numpy as np
 
 from quiver.colliders import SURFACES
+from quiver.contact.skins import Skin, surface_of_collider
 from quiver.errors import BadInput
 from quiver.kernels import contacts as kernel
-from quiver.contact.skins import Skin, surface_of_collider
 from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices

@@ -2,9 +2,9 @@
 
 import numpy as np
 
-from quiver.kernels.contacts import FRAME
 from quiver.contact.contacts import ColliderTracks, joined
 from quiver.contact.skins import SkinContacts
+from quiver.kernels.contacts import FRAME
 from quiver.rig import transforms
 from quiver.sim.rigid import NO_SPOTS
 from quiver.sim.varying import Varying

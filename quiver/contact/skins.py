@@ -3,8 +3,8 @@
 import numpy as np
 
 from quiver.bodies import simplified
-from quiver.errors import BadInput
 from quiver.cache import Cache
+from quiver.errors import BadInput
 from quiver.kernels import contacts as kernel
 from quiver.kernels.nearest import blend, vertex_normals
 from quiver.mesh.nearest import NearestOn
@@ -205,7 +205,8 @@ def _rim(triangles, count):
 
 
 class SkinContacts(Varying):
-    """What R points meet of a skin; ``rest`` (R, 3) are they in the rest pose, ``thickness`` around them [m], ``felt`` as in ClosestPointQuery."""
+    """What R points meet of a skin; ``rest`` (R, 3) [m] is where they are in the rest pose, ``thickness`` around them [m], ``felt`` as in
+    ClosestPointQuery."""
 
     VARYING = ("before", "reached")
     INSIDE = ("query",)

@@ -3,9 +3,9 @@
 import numpy as np
 from scipy.spatial import KDTree
 
-from quiver.kernels import contacts as kernel
 from quiver.contact.contacts import ColliderTracks, joined
 from quiver.contact.skins import NEAR, SkinContacts
+from quiver.kernels import contacts as kernel
 from quiver.sim.packing import spots_in_lanes
 from quiver.sim.solid import NO_HELD, NO_PAIRS, NO_SPOT_LANES, NO_SPOTS
 from quiver.sim.varying import Varying

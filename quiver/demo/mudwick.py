@@ -4,15 +4,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from quiver.setup import edits
-from quiver.layers import kind_of
 from quiver.demo import mudwick_gear as gear
 from quiver.demo import shapes
 from quiver.demo.building import Builder, Part, line_weights, mirrored, noise, ramp, softest
 from quiver.demo.mudwick_clips import clips
 from quiver.demo.surface import Cone, Ellipsoid, Line, blend, gradient, mesh_of
+from quiver.layers import kind_of
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
+from quiver.setup import edits
 from quiver.setup.model import ChainPick, Setup
 
 CELL = 0.0298

@@ -3,14 +3,14 @@ from dataclasses import replace
 
 import numpy as np
 
-from quiver.setup import edits
-from quiver.layers import kind_of
 from quiver.demo import shapes
 from quiver.demo import tidewarden_clothes as clothes
 from quiver.demo.building import Builder, Part, mirrored, noise, softest
 from quiver.demo.surface import Cone, Ellipsoid, Line, blend, gradient, mesh_of
 from quiver.demo.tidewarden_clips import clips
+from quiver.layers import kind_of
 from quiver.mesh import regions
+from quiver.setup import edits
 from quiver.setup.model import ChainPick, Setup
 
 CELL = 0.0225

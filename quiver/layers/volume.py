@@ -48,8 +48,20 @@ VOLUME = LayerKind(
             "Body",
             "Keyed pose: a still pose looks as keyed. Modelled shape: it pushes back where the joints bend it.",
         ),
-        Dial("firmness", "Firmness", "%", 10.0, 1000.0, 100.0, 5.0, "Body", "Firm tissue moves as one lump, soft tissue ripples; the rate stays."),
-        Dial("volume_keep", "Volume keep", "%", 0.0, 100.0, 80.0, 1.0, "Body", "How well it keeps its volume: pressed here, it bulges there."),
+        Dial(
+            "firmness",
+            "Firmness",
+            "%",
+            10.0,
+            1000.0,
+            100.0,
+            5.0,
+            "Body",
+            "Firm tissue moves as one lump, soft tissue ripples; the rate stays.",
+        ),
+        Dial(
+            "volume_keep", "Volume keep", "%", 0.0, 100.0, 80.0, 1.0, "Body", "How well it keeps its volume: pressed here, it bulges there."
+        ),
         Dial(
             "stretch_limit",
             "Stretch limit",

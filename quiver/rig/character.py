@@ -53,7 +53,12 @@ class Character:
     def digest(self):
         """Stands for the skeleton, the meshes and the clips: what motion depends on."""
         hasher = hashlib.blake2b(digest_size=16)
-        for item in (self.skeleton, self.skeleton.rest, *self.meshes, *(channel for clip in self.clips for channel in (clip, *clip.channels))):
+        for item in (
+            self.skeleton,
+            self.skeleton.rest,
+            *self.meshes,
+            *(channel for clip in self.clips for channel in (clip, *clip.channels)),
+        ):
             for each in fields(item):
                 value = getattr(item, each.name)
                 if isinstance(value, np.ndarray):

@@ -121,7 +121,9 @@ class Execution:
         if not stage.rides:
             return
         moves = {node.part.layer.id: found["moves"] for node, found in outputs.items() if node.part.is_soft}
-        amounts = {node.part.layer.id: np.repeat(frames.amounts(node.part.layer), frames.per_frame) for node in outputs if node.part.is_soft}
+        amounts = {
+            node.part.layer.id: np.repeat(frames.amounts(node.part.layer), frames.per_frame) for node in outputs if node.part.is_soft
+        }
         for node, ride in stage.rides.items():
             parent, places = self.skeleton.parents[node], frames.world[:, node, :, 3]
             moved, turns = ride.moved(places, frames.world, moves, amounts, frames.per_frame)
@@ -197,7 +199,12 @@ class Execution:
             amounts = np.array([each.layer.amount_at(frame) for frame in numbers])
             moves, depths, deepest = each.advance(final_world, so_far, amounts)
             cost = 1000.0 * (time.perf_counter() - began) / len(numbers)
-            known = {"moves": {m: moved.astype(np.float32) for m, moved in moves.items()}, "depths": depths, "deepest": deepest, "cost": cost}
+            known = {
+                "moves": {m: moved.astype(np.float32) for m, moved in moves.items()},
+                "depths": depths,
+                "deepest": deepest,
+                "cost": cost,
+            }
             known["most"] = [np.linalg.norm(moved, axis=2).max(1, initial=0.0) * each.scale for moved in moves.values()]
             self._keep(known, key)
         for mesh, own in each.vertices.items():

@@ -9,7 +9,7 @@ from quiver.errors import BadInput
 
 @dataclass
 class Stage:
-    """Units that can be simulated at the same time, grouped into those that are simulated together; ``is_needed``: a later one follows them.
+    """Units that can be simulated at the same time, grouped by those simulated together; ``is_needed``: a later one follows them.
 
     groups  lists of units, in the order of the setup's layers
     """

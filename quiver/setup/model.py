@@ -8,7 +8,9 @@ from quiver.errors import BadInput
 
 FRAME_RATE = Dial("frame_rate", "Frame rate", "1/s", 1.0, 240.0, 24.0, 1.0, "Scene", "Frames in a second.")
 METRES = Dial("metres_per_unit", "Metres per unit", "m", 1e-4, 1e3, 1.0, 0.01, "Scene", "Length of one unit of the file.")
-PREROLL = Dial("preroll_frames", "Pre-roll", "frames", 0.0, 480.0, 24.0, 1.0, "Scene", "Frames from the rest pose into the clip's first pose.")
+PREROLL = Dial(
+    "preroll_frames", "Pre-roll", "frames", 0.0, 480.0, 24.0, 1.0, "Scene", "Frames from the rest pose into the clip's first pose."
+)
 MOST_FOLLOWED = 64
 """Points of a follower, at the most."""
 FORMS = {"dome": "Dome", "pad": "Pad", "sleeve": "Sleeve", "panel": "Panel", "tube": "Tube", "own": "Own mesh"}

@@ -9,12 +9,12 @@ from cachetools import LRUCache
 from django.db import transaction
 from PIL import Image
 
-from quiver.setup import model as setups
 from quiver.errors import BadInput
 from quiver.facts import facts_of, likely_metres_per_unit
 from quiver.formats import frames
 from quiver.formats.gltf.reading import read_character
 from quiver.picture import picture
+from quiver.setup import model as setups
 from studio.characters.models import Character
 from studio.events import hub
 

@@ -2,9 +2,9 @@
 
 import logging
 
+from django.core.exceptions import BadRequest, PermissionDenied, SuspiciousOperation
 from django.db import OperationalError
 from django.http import Http404
-from django.core.exceptions import BadRequest, PermissionDenied, SuspiciousOperation
 from django.shortcuts import render
 
 from quiver.errors import QuiverError

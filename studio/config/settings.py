@@ -87,7 +87,8 @@ DATABASES = {
         "OPTIONS": {
             "timeout": 20,
             "transaction_mode": "IMMEDIATE",
-            "init_command": "PRAGMA auto_vacuum=INCREMENTAL; PRAGMA journal_mode=WAL; PRAGMA journal_size_limit=16777216; PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON;",
+            "init_command": "PRAGMA auto_vacuum=INCREMENTAL; PRAGMA journal_mode=WAL; PRAGMA journal_size_limit=16777216;"
+            "PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON;",
         },
         # Tests drive a real server and a real worker, which must see the same file.
         "TEST": {"NAME": DATA_DIR / "test.sqlite3"},

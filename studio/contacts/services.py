@@ -10,8 +10,8 @@ from scipy.spatial.transform import Rotation
 from quiver import layers as registry
 from quiver.bodies import fitting, picking, simplified
 from quiver.colliders import DIALS, LABELS, SIZES, SURFACES, dial_of
-from quiver.errors import BadInput
 from quiver.contact.contacts import Contacts, flesh_carriers, meets_skin
+from quiver.errors import BadInput
 from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices

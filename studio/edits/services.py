@@ -25,7 +25,7 @@ _followers = []
 
 @dataclass(frozen=True)
 class Edit:
-    """What came of an edit: the SetupVersion that was made, None where nothing changed; the setup as it is now; the take that it started."""
+    """What came of an edit: the SetupVersion it made, None where nothing changed; the setup as it is now; the take that it started."""
 
     version: object
     setup: object
@@ -118,7 +118,7 @@ def _what_came_first(row, base):
 
 
 def check(row, setup):
-    """Check a setup before it is kept: chains and props are compiled; soft bodies, which take longer, only where something rides on them."""
+    """Check a setup before it is kept: chains and props are compiled; soft bodies, which take longer, only where something rides on one."""
     character, _ = loaded(row.pk)
     is_quick = not any(layer.is_on and layer.rides for layer in setup.layers)
     layers = tuple(layer for layer in setup.layers if not registry.kind_of(layer.kind).is_soft) if is_quick else setup.layers

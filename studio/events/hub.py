@@ -61,5 +61,5 @@ def pass_on(event):
 
 def send_to(sink):
     """In a process that serves nobody itself: hand every event to ``sink(event)``."""
-    global _sink  # noqa: PLW0603 - one process has one place to send to
+    global _sink
     _sink = sink

@@ -21,7 +21,7 @@ def register(task):
 
 def keep_house(now=None):
     """Tidy up, if it was not just done. True where something was done."""
-    global _last  # noqa: PLW0603
+    global _last
     now = time.monotonic() if now is None else now
     if _last is not None and now - _last < IDLE_SECONDS:
         return False

@@ -178,7 +178,9 @@ def follow(row, layer_id, mesh, vertices):
 
 def forget_follower(row, follower_id):
     """Remove a follower; what was attached to it is attached to its joints again. Raises BadInput."""
-    return edit(row, lambda setup: edits.without_follower(setup, follower_id), lambda setup: f"{setup.follower(follower_id).name}: removed").take
+    return edit(
+        row, lambda setup: edits.without_follower(setup, follower_id), lambda setup: f"{setup.follower(follower_id).name}: removed"
+    ).take
 
 
 def mirror(row, layer_id):
@@ -244,7 +246,9 @@ def lattice_of(row, layer_id):
 
 def remove_chain(row, layer_id, index):
     """Take one chain out of a layer."""
-    return edit(row, lambda setup: edits.without_chain(setup, layer_id, index), lambda setup: f"{setup.layer(layer_id).name}: one chain less").take
+    return edit(
+        row, lambda setup: edits.without_chain(setup, layer_id, index), lambda setup: f"{setup.layer(layer_id).name}: one chain less"
+    ).take
 
 
 def set_dial(row, layer_id, dial_name, value):
@@ -269,7 +273,9 @@ def take_dials(row, layer_id, preset="", other="", own=""):
                 raise BadInput("this preset of your own is not there any more")
             values = {name: value for name, value in saved.values.items() if name in layer.values}
         elif preset:
-            values = {name: value for name, value in kind.preset(preset).items() if name in kind.presets[preset] or name not in kind.kept_dials}
+            values = {
+                name: value for name, value in kind.preset(preset).items() if name in kind.presets[preset] or name not in kind.kept_dials
+            }
         else:
             model = setup.layer(other)
             if model.kind != layer.kind:

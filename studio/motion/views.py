@@ -62,7 +62,7 @@ def _context(row, layer_id):
 
 
 def _dial_groups(layer, kind):
-    """The dials of a layer by the groups of the panel, in the order in which the groups first come: (name, rows, whether any was changed)."""
+    """The dials of a layer by the groups of the panel, in the order in which groups first come: (name, rows, whether any was changed)."""
     groups = {}
     for dial in kind.dials:
         value = layer.value(dial.name)

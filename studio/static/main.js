@@ -63,18 +63,18 @@ function draw(now) {
   if (player.isPlaying) viewport.invalidate();
 }
 
-let asked = 0, latest = null;
+let takeAsked = 0, latest = null;
 
 /** Ask what the stage should show. An answer that another one overtook is dropped; whoever waits, waits for the latest. */
 function refresh() {
-  latest = takeState(++asked);
+  latest = takeState(++takeAsked);
   return latest;
 }
 
 async function takeState(mine) {
   const query = store.state.wantedTake ? `?take=${store.state.wantedTake}` : '';
   const state = await (await fetch(element.dataset.state + query, { credentials: 'same-origin' })).json();
-  if (mine !== asked) return latest;
+  if (mine !== takeAsked) return latest;
   store.set({ partNames: state.parts });
   const range = state.take ?? { first: 0, last: state.clip.frames - 1 };
   byId('frame-count').textContent = ` of ${range.last}`;
@@ -82,7 +82,7 @@ async function takeState(mine) {
   player.setRange(range.first, range.last - range.first + 1, state.frameRate);
   if (state.clip.url !== app.clipUrl) {
     const clip = await loadClip(state.clip.url);
-    if (mine !== asked) return latest;
+    if (mine !== takeAsked) return latest;
     app.clipUrl = state.clip.url;
     app.clip = clip;
   }
@@ -298,7 +298,7 @@ async function start() {
   note('Loading the character …');
   try {
     const file = await (await fetch(element.dataset.source, { credentials: 'same-origin' })).arrayBuffer();
-    app.viewport = await Viewport.open(byId('canvas'), file);
+    app.viewport = await Viewport.open(/** @type {HTMLCanvasElement} */ (byId('canvas')), file);
   } catch (error) {
     note(`The character cannot be drawn: ${error.message}`);
     await refresh();

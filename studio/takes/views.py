@@ -20,8 +20,8 @@ from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.takes import ringing, services
-from studio.takes.sending import FrameSender, score_context, status_context
 from studio.takes.models import RingTest, Take
+from studio.takes.sending import FrameSender, score_context, status_context
 
 LOOK_SECONDS = 2.0
 """A stream that hears nothing looks for itself so often."""

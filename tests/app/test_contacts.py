@@ -165,7 +165,9 @@ class MeasuredTest(RunningDeskTest):
         self.assertContains(self.client.get(self.url(f"motion/?layer={layer.id}")), "Largest depth")
         self.post("contacts/add/", shape="ground")
         self.assertContains(
-            self.post(f"contacts/{self.fresh.setup.colliders[0].id}/meet/", layer=layer.id, meets="yes"), "does not collide", status_code=422
+            self.post(f"contacts/{self.fresh.setup.colliders[0].id}/meet/", layer=layer.id, meets="yes"),
+            "does not collide",
+            status_code=422,
         )
 
     def test_a_limb_is_kept_clear_of_colliders_and_its_lane_shows_by_how_much(self):

@@ -93,7 +93,11 @@ class CommandTest(DeskTest):
     def test_amount_keys_of_two_pages_both_stand(self):
         seen = str(self.fresh.current_id)
         headers = {"HX-Request": "true", "HX-Target": "panel", "X-Setup-Version": seen}
-        self.client.post(self.url("motion/arm/amount/"), {"frame": ["0"], "value": ["1"], "new_frame": "12", "new_value": "0", "add": "1"}, headers=headers)
+        self.client.post(
+            self.url("motion/arm/amount/"),
+            {"frame": ["0"], "value": ["1"], "new_frame": "12", "new_value": "0", "add": "1"},
+            headers=headers,
+        )
         self.client.post(self.url("motion/arm/amount/"), {"frame": ["0"], "value": ["0.5"]}, headers=headers)
         self.assertEqual(self.fresh.setup.layer("arm").amount, ((0.0, 0.5), (12.0, 0.0)))
 

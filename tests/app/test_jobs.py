@@ -1,6 +1,7 @@
 """Workers and servers that are killed lose nothing but the take they were in, and leave nobody behind."""
 
 import os
+import pathlib
 import re
 import signal
 import subprocess
@@ -74,7 +75,7 @@ def _workers(folder):
     for pid, words in processes():
         if words[-2:] == ["manage.py", "work"]:
             try:
-                environment = open(f"/proc/{pid}/environ", "rb").read()
+                environment = pathlib.Path(f"/proc/{pid}/environ").read_bytes()
             except OSError:
                 continue
             if str(folder).encode() in environment:
@@ -100,16 +101,20 @@ class NewsTest(TestCase):
 
 class FullDiskTest(TestCase):
     def test_a_full_disk_is_named_and_what_waits_goes_on_when_there_is_room(self):
-        """The database may not grow: what SQLite says then is what it says of a full disk."""
+        """No file may grow: what SQLite says then is what it says of a full disk."""
         with RunningApp() as app:
             character = app.bring_in_long_arm()
-            app.post(f"/characters/{character}/takes/run/", first="0", last="20")
-            app.wait_for(lambda: app.query("SELECT count(*) FROM jobs_job WHERE state = 'finished'"))
-            (app.folder / "full").write_text("")
+            app.may_write(False)
             status, text = app.post_for_status(f"/characters/{character}/motion/upper/dial/", dial="drag", value="3")
             self.assertEqual(status, 507, text)
             self.assertIn("The disk is full", text)
-            (app.folder / "full").unlink()
+            app.may_write(True)
+            # The worker has no room when the take comes, and it has some later.
+            app.may_write(False, app.worker)
             app.post(f"/characters/{character}/motion/upper/dial/", dial="drag", value="4")
             app.post(f"/characters/{character}/takes/run/", first="0", last="20")
-            app.wait_for(lambda: app.query("SELECT count(*) FROM jobs_job WHERE kind = 'take' AND state = 'finished'") == 2)
+            time.sleep(1.0)
+            self.assertEqual(app.query("SELECT state FROM jobs_job WHERE kind = 'take'"), "queued")
+            app.may_write(True, app.worker)
+            app.wait_for(lambda: app.query("SELECT state FROM jobs_job WHERE kind = 'take'") == "finished")
+            self.assertEqual(app.setup(character)["layers"][0]["dials"]["drag"], 4.0)

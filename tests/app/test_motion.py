@@ -6,10 +6,10 @@ from unittest import skipUnless
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 
-from quiver.setup import edits
 from quiver.layers import kind_of, kinds
-from quiver.setup import document as setup_document
 from quiver.mesh import regions
+from quiver.setup import document as setup_document
+from quiver.setup import edits
 from studio.jobs.models import Job
 from studio.motion.models import OwnPreset, SolidBuild
 from studio.takes.models import Take
@@ -156,7 +156,9 @@ class SetupFileTest(DeskTest):
         self.assertEqual(self.fresh.current.label, "Brought in")
 
     def test_regions_of_another_character_are_listed(self):
-        document = setup_document.to_document(edits.with_new_region(self.fresh.setup, "Wing", "feathers", 3, regions.encode(regions.nothing(3))))
+        document = setup_document.to_document(
+            edits.with_new_region(self.fresh.setup, "Wing", "feathers", 3, regions.encode(regions.nothing(3)))
+        )
         self.assertContains(self.bring(json.dumps(document)), "Wing (on feathers)", status_code=422)
 
     def test_what_is_no_setup_is_refused(self):

@@ -9,9 +9,7 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver import export
-from quiver.setup import document as setup_document
 from quiver.__main__ import main
 from quiver.bake import joints
 from quiver.errors import BadInput
@@ -19,6 +17,8 @@ from quiver.formats.gltf.reading import read_character
 from quiver.rig import transforms
 from quiver.rig.pose import world_matrices
 from quiver.run.spec import TakeSpec
+from quiver.setup import document as setup_document
+from quiver.setup import edits
 from quiver.setup.model import ChainPick, Setup
 from tests.formats.makers import arm, glb_bytes
 from tests.formats.validator import issues_of

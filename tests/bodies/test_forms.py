@@ -7,7 +7,6 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.bodies import forms
 from quiver.demo import mudwick
 from quiver.errors import BadInput
@@ -16,10 +15,11 @@ from quiver.mesh import regions
 from quiver.mesh.topology import edges_of_triangles
 from quiver.run.parts.sources import surface_of
 from quiver.run.spec import TakeSpec
-from quiver.setup.model import Form
+from quiver.setup import edits
 from quiver.setup.document import dumps, from_document, loads, to_document
-from tests.solids import box_surface
+from quiver.setup.model import Form
 from tests.makers import Run
+from tests.solids import box_surface
 
 STILL = (0.0, 0.0, 0.0, 1.0)
 READY = ("dome", "pad", "sleeve", "panel", "tube")

@@ -4,12 +4,12 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.bodies import picking
 from quiver.errors import BadInput
 from quiver.rig.character import Character
 from quiver.rig.clip import Clip
 from quiver.run.spec import TakeSpec
+from quiver.setup import edits
 from quiver.setup.model import ChainPick, Setup
 from tests.makers import Run, chain_setup, simulate, skeleton_of, turning_clip, world_of
 

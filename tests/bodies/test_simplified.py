@@ -4,13 +4,13 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.bodies import simplified
 from quiver.colliders import Collider
-from quiver.errors import BadInput
 from quiver.contact.skins import ClosestPointQuery, surface_of_collider
+from quiver.errors import BadInput
 from quiver.rig.character import Character, Mesh
 from quiver.rig.pose import rest_matrices
+from quiver.setup import edits
 from quiver.setup.model import Setup
 from tests.makers import skeleton_of
 from tests.solids import box_surface
@@ -96,5 +96,7 @@ class ColliderTest(TestCase):
             surface_of_collider(lone, Collider("c", "c", shape="body", mesh="flat", size=(0.1,)), 1.0)
 
     def test_a_setup_has_them(self):
-        setup = edits.with_new_collider(edits.with_new_collider(Setup(), "body", "b", mesh="boxes", size=(0.1,)), "hull", "h", joint="right", size=())
+        setup = edits.with_new_collider(
+            edits.with_new_collider(Setup(), "body", "b", mesh="boxes", size=(0.1,)), "hull", "h", joint="right", size=()
+        )
         self.assertEqual([each.shape for each in setup.colliders], ["body", "hull"])

@@ -7,6 +7,7 @@ import json
 import os
 import pathlib
 import re
+import resource
 import shutil
 import signal
 import socket
@@ -104,10 +105,18 @@ class RunningApp:
     @property
     def worker(self):
         """The worker's process id, or None."""
-        return next((pid for pid, words in processes() if words[-2:] == ["manage.py", "work"] and parent_of(pid) == self._process.pid), None)
+        return next(
+            (pid for pid, words in processes() if words[-2:] == ["manage.py", "work"] and parent_of(pid) == self._process.pid), None
+        )
 
     def kill_worker(self):
         os.kill(self.wait_for(lambda: self.worker), signal.SIGKILL)
+
+    def may_write(self, allowed, process=None):
+        """Whether a process (the server's) may write files, as if its disk had room or none."""
+        resource.prlimit(
+            process or self._process.pid, resource.RLIMIT_FSIZE, (resource.RLIM_INFINITY if allowed else 0, resource.RLIM_INFINITY)
+        )
 
     def kill_server(self):
         """End the server as a crash would."""
@@ -142,12 +151,16 @@ class RunningApp:
 
     def query(self, sql):
         """The first value of the first row of the app's own database, or None."""
+        rows = self.rows(sql)
+        return rows[0][0] if rows else None
+
+    def rows(self, sql):
+        """All rows of the app's own database that a query finds."""
         connection = sqlite3.connect(f"file:{self.folder / 'quiver.sqlite3'}?mode=ro", uri=True, timeout=20)
         try:
-            row = connection.execute(sql).fetchone()
+            return connection.execute(sql).fetchall()
         finally:
             connection.close()
-        return row[0] if row else None
 
     @property
     def mudwick(self):

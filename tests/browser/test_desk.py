@@ -155,9 +155,12 @@ class DeskTest(TestCase):
         self.browser.run("document.querySelector('form.amount').closest('details').open = true")
         self.browser.run("document.querySelector('[name=new_frame]').value = 14; document.querySelector('[name=new_value]').value = 0;")
         self.browser.click(".is-new button")
-        self.browser.wait_for("return document.querySelectorAll('.amount-line').length === 1 && document.querySelectorAll('.amount-key').length === 4")
+        self.browser.wait_for(
+            "return document.querySelectorAll('.amount-line').length === 1 && document.querySelectorAll('.amount-key').length === 4"
+        )
         self.browser.set_value(".amount-key[name=value]", 0.5)
-        self.browser.wait_for("return document.querySelector('.amount-key[name=value]')?.value === '0.5'")
+        self.app.wait_for(lambda: [0, 0.5] in self.app.setup(self.app.mudwick)["layers"][0]["amount"])
+        self.browser.wait_for("return Number(document.querySelector('.amount-key[name=value]')?.value) === 0.5")
 
     def test_a_stroke_is_shown_kept_and_undone(self):
         self.open("regions")
@@ -184,7 +187,8 @@ class DeskTest(TestCase):
         self.keys("p")
         self.browser.wait_for("return app.tools.poke.store")
         spot = """
-            const tip = app.viewport.view.nodes[app.viewport.view.names.indexOf('tail_6')].getWorldPosition(app.viewport.stage.camera.position.clone());
+            const { view, stage } = app.viewport;
+            const tip = view.nodes[view.names.indexOf('tail_6')].getWorldPosition(stage.camera.position.clone());
             const place = tip.clone().project(app.viewport.stage.camera), box = app.viewport.stage.canvas.getBoundingClientRect();
             return [place.x * box.width / 2, -place.y * box.height / 2, tip.y];
         """
@@ -219,6 +223,9 @@ class NoWebglTest(TestCase):
             self.assertIn("has no WebGL", browser.text("#no-webgl"))
             browser.wait_for("return document.querySelectorAll('#score .added').length === 8")
             browser.set_value("#dial-wobble_rate", 2.9)
-            browser.wait_for("return app.takes.ended(app.store.state.takeId) && document.querySelector('#take-status').textContent.includes('Take 5 finished')")
+            browser.wait_for(
+                "return app.takes.ended(app.store.state.takeId)"
+                " && document.querySelector('#take-status').textContent.includes('Take 5 finished')"
+            )
             browser.click(".peak")
             self.assertEqual(browser.faults_of_access(), [])

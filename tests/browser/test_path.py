@@ -28,7 +28,9 @@ class PathTest(TestCase):
 
     def finished_take(self, other_than=None):
         """The take on the stage once it is whole and is not the one given: {id, rotated, rotations}."""
-        self.browser.wait_for("return app.store.state.takeId !== arguments[0] && app.takes.ended(app.store.state.takeId)?.state === 'finished'", other_than)
+        self.browser.wait_for(
+            "return app.store.state.takeId !== arguments[0] && app.takes.ended(app.store.state.takeId)?.state === 'finished'", other_than
+        )
         return self.browser.wait_for(STATE)
 
     def bake_and_read(self, take, clip_name):
@@ -145,7 +147,9 @@ class PathTest(TestCase):
         )
         drag = ActionChains(browser.driver).move_to_element_with_offset(browser.find("#canvas"), *map(round, place)).click_and_hold()
         drag.move_by_offset(15, 15).move_by_offset(15, 15).release().perform()
-        browser.wait_for(f"return app.tools.colliders.view?.chosenItem && app.tools.colliders.view.chosenItem.facts.turn[0] !== {turn_before[0]}")
+        browser.wait_for(
+            f"return app.tools.colliders.view?.chosenItem && app.tools.colliders.view.chosenItem.facts.turn[0] !== {turn_before[0]}"
+        )
         meets = "return document.querySelector('[aria-label=\"Barbels collides with jaw\"]').getAttribute('aria-pressed')"
         self.assertEqual(browser.run(meets), "true")
         browser.run("document.querySelector('[aria-label=\"Barbels collides with jaw\"]').click()")
@@ -159,7 +163,8 @@ class PathTest(TestCase):
         drag = ActionChains(browser.driver).move_to_element_with_offset(browser.find("#canvas"), *map(round, place)).click_and_hold()
         drag.move_by_offset(15, 15).release().perform()
         browser.wait_for(
-            "return app.tools.colliders.view?.chosenItem?.isSurface && !document.querySelector('.last-change').textContent.includes('moved')"
+            "return app.tools.colliders.view?.chosenItem?.isSurface"
+            " && !document.querySelector('.last-change').textContent.includes('moved')"
         )
         browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished' && document.querySelector('.clip-area')")
         browser.wait_for("const mark = document.querySelector('.marks .is-clip'); mark?.click(); return app.tools.clipMark.object.visible")
@@ -190,5 +195,7 @@ class PathTest(TestCase):
         browser.click(".add-volume [value=sheet] + span")
         browser.click(".add-volume .button")
         self.finished_take(other_than=before)
-        browser.wait_for("return app.viewport.view.meshes[0].geometry.attributes.moved.array.some((value) => value !== 0) || app.player.go(8)")
+        browser.wait_for(
+            "return app.viewport.view.meshes[0].geometry.attributes.moved.array.some((value) => value !== 0) || app.player.go(8)"
+        )
         self.assertEqual(browser.complaints(), [])

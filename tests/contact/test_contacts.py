@@ -6,21 +6,21 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.bodies import fitting, picking
 from quiver.colliders import Collider
+from quiver.contact.contacts import Contacts, flesh_carriers, meets_skin
+from quiver.contact.skins import ClosestPointQuery
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
-from quiver.contact.contacts import Contacts, flesh_carriers, meets_skin
-from quiver.contact.skins import ClosestPointQuery
 from quiver.mesh import regions
 from quiver.rig.character import Character
 from quiver.rig.pose import rest_matrices
 from quiver.run.spec import TakeSpec
-from quiver.setup.model import WHOLE_SKIN, Setup
+from quiver.setup import edits
 from quiver.setup.document import dumps, from_document, loads, to_document
-from tests.makers import Run, clips_of, chain_setup, moving_clip, simulate, straight, world_of
+from quiver.setup.model import WHOLE_SKIN, Setup
+from tests.makers import Run, chain_setup, clips_of, moving_clip, simulate, straight, world_of
 
 
 def with_ball(setup, place, radius, joint="", **values):
@@ -225,7 +225,9 @@ class MudwickTest(TestCase):
         self.assertGreater(depths(capsules, "walk")[0].max(), 1e-3)
 
     def test_a_belly_lies_on_a_box_and_runs_repeat(self):
-        setup = edits.with_new_collider(replace(self.setup, colliders=()), "box", "Crate", place=(0.0, 0.2, -0.1), size=(0.6, 0.3, 0.5, 0.05))
+        setup = edits.with_new_collider(
+            replace(self.setup, colliders=()), "box", "Crate", place=(0.0, 0.2, -0.1), size=(0.6, 0.3, 0.5, 0.05)
+        )
         first, _ = self.clips(setup, "belly")
         again, _ = self.clips(setup, "belly")
         np.testing.assert_array_equal(first, again)

@@ -1,4 +1,4 @@
-"""Damaged files: each is read or refused, none takes long, none fills the memory. The whole of them by ``python -m tests.formats.damage``."""
+"""Damaged files: each is read or refused, none takes long or fills the memory. All of them by ``python -m tests.formats.damage``."""
 
 import resource
 import time

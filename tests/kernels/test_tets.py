@@ -8,7 +8,6 @@ from quiver.kernels import packing, soft, tets
 from quiver.kernels.lanes import LANES
 from quiver.sim import solid
 from tests.solids import Run, bar, plain_steps
-from tests.makers import Run
 
 
 class PlainCopyTest(TestCase):

@@ -1,4 +1,4 @@
-"""A kind of layer is one module: a toy kind, made here, goes through the document, the form, the run and the score with nothing else touched."""
+"""A kind of layer is one module: a toy kind, made here, goes through document, form, run and score; nothing else is touched."""
 
 from dataclasses import replace
 

@@ -6,7 +6,6 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
@@ -15,10 +14,11 @@ from quiver.rig.pose import rest_matrices, world_matrices
 from quiver.rig.skinning import skinned_through, subset
 from quiver.run.parts.riding import FollowerRide
 from quiver.run.spec import TakeSpec
-from quiver.setup.model import Follower
+from quiver.setup import edits
 from quiver.setup.document import dumps, loads
-from tests.run.test_skin_contact import arms
+from quiver.setup.model import Follower
 from tests.makers import Run
+from tests.run.test_skin_contact import arms
 
 POINTS = (0, 8, 100)
 

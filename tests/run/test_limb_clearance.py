@@ -5,14 +5,14 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.errors import BadInput
 from quiver.poke import Poke
 from quiver.rig.character import Character
 from quiver.rig.pose import world_matrices
 from quiver.run.spec import TakeSpec
-from quiver.setup.model import ChainPick, Setup
+from quiver.setup import edits
 from quiver.setup.document import dumps, loads
+from quiver.setup.model import ChainPick, Setup
 from tests.makers import Run, clips_of, skeleton_of, turning_clip, world_of
 
 LENGTH, THICK, BODY = 0.5, 0.06, 0.2

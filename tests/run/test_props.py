@@ -5,15 +5,15 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.rig.character import Character, Mesh
 from quiver.rig.pose import world_matrices
 from quiver.run.spec import TakeSpec
-from quiver.setup.model import ChainPick, Setup
+from quiver.setup import edits
 from quiver.setup.document import dumps, loads
+from quiver.setup.model import ChainPick, Setup
 from tests.makers import Run, clips_of, moving_clip, skeleton_of
 from tests.solids import box_surface
 

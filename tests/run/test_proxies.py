@@ -5,12 +5,12 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.bake.joints import gather
 from quiver.demo import mudwick
 from quiver.formats.gltf.reading import read_character
 from quiver.run.parts.sheet import Sheet
 from quiver.run.spec import TakeSpec
+from quiver.setup import edits
 from tests.makers import Run
 
 

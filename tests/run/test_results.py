@@ -53,7 +53,12 @@ class ResultsTest(TestCase):
         self.assert_same(again, self.whole)
 
     def test_a_dial_runs_its_layer_and_what_follows_it(self):
-        for layer_id, expected in (("frill", {"frill"}), ("bell", {"bell"}), ("tail", {"tail", "belly"}), ("saddle-blanket", {"saddle-blanket"})):
+        for layer_id, expected in (
+            ("frill", {"frill"}),
+            ("bell", {"bell"}),
+            ("tail", {"tail", "belly"}),
+            ("saddle-blanket", {"saddle-blanket"}),
+        ):
             changed = edits.set_dial(self.setup, layer_id, "settle_time", self.setup.layer(layer_id).value("settle_time") + 5.0)
             ran, chunks = self.simulated(changed)
             self.assertEqual(ran, expected)
@@ -126,7 +131,22 @@ class StoreTest(TestCase):
         self.assertEqual(bytes_of({"a": [np.zeros(2)], "b": (np.zeros(1), 3)}), 24 + 64)
 
     def test_digests_tell_values_apart(self):
-        values = [1, 1.0, True, "1", b"1", None, (1,), ((1,),), [1, 2], np.array([1]), np.array([1.0]), np.array([[1]]), {"a": 1}, 1.0 + 2**-52]
+        values = [
+            1,
+            1.0,
+            True,
+            "1",
+            b"1",
+            None,
+            (1,),
+            ((1,),),
+            [1, 2],
+            np.array([1]),
+            np.array([1.0]),
+            np.array([[1]]),
+            {"a": 1},
+            1.0 + 2**-52,
+        ]
         digests = [digest_of(value) for value in values]
         self.assertEqual(len(set(digests)), len(values))
         self.assertEqual(digest_of({"a": 1, "b": 2}), digest_of({"b": 2, "a": 1}))

@@ -5,7 +5,6 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.bake.joints import gather
 from quiver.demo import shapes
 from quiver.errors import BadInput
@@ -16,8 +15,9 @@ from quiver.rig.character import Character, Mesh
 from quiver.rig.pose import rest_matrices, world_matrices
 from quiver.rig.skinning import skinned_positions
 from quiver.run.spec import TakeSpec
-from quiver.setup.model import Setup
+from quiver.setup import edits
 from quiver.setup.document import from_document, loads, to_document
+from quiver.setup.model import Setup
 from tests.makers import Run, clips_of, moving_clip, skeleton_of
 
 RADIUS, DEEP, SPREAD = 0.06, 0.02, 0.05

@@ -6,18 +6,18 @@ from unittest import TestCase
 import numpy as np
 
 from quiver.bodies import conforming, lattice, volume
+from quiver.contact.softs import OwnContacts
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
-from quiver.contact.softs import OwnContacts
 from quiver.mesh.topology import outer_faces
 from quiver.rig.pose import world_matrices
 from quiver.ring import ring_test, swing_of
 from quiver.run.parts.sources import surface_of
 from quiver.run.spec import TakeSpec
 from quiver.sim import solid
-from tests.solids import box_surface
 from tests.makers import Run
+from tests.solids import box_surface
 
 
 class SwingTest(TestCase):
@@ -117,7 +117,11 @@ class SolidTest(TestCase):
         layer = replace(self.setup.layer("belly"), built=conforming.encode(coarse.nodes, coarse.tets))
         sizes = []
         for metres in (1.0, 0.1):
-            part = Run(TakeSpec(self.character, replace(self.setup, layers=(layer,), metres_per_unit=metres), "walk", 0, 3)).soft_bodies[0].part
+            part = (
+                Run(TakeSpec(self.character, replace(self.setup, layers=(layer,), metres_per_unit=metres), "walk", 0, 3))
+                .soft_bodies[0]
+                .part
+            )
             self.assertEqual(part.findings(), [])
             sizes.append((len(part.lattice.tets), round(part.edge / metres, 6)))
         self.assertEqual(*sizes)

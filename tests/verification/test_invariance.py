@@ -4,9 +4,9 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.rig import transforms
 from quiver.rig.clip import Channel, Clip
+from quiver.setup import edits
 from quiver.setup.model import ChainPick, Setup
 from tests.makers import Run, chain_setup, moving_clip, simulate, skeleton_of, still_clip, straight, turning_clip, world_of
 

@@ -4,14 +4,14 @@ from unittest import TestCase, mock
 
 import numpy as np
 
-from quiver.setup import edits
 from quiver.bodies import sheet
 from quiver.bodies.chain import GRAVITY
-from quiver.kernels import contacts, soft
 from quiver.contact.softs import OwnContacts, SoftContacts
+from quiver.kernels import contacts, soft
+from quiver.setup import edits
 from quiver.setup.model import Setup
 from quiver.sim import solid
-from tests.makers import Run, contacts_of
+from tests.makers import contacts_of
 from tests.solids import plain_steps
 
 SUBSTEPS, DT = 12, 1.0 / 288.0

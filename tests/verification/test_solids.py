@@ -11,7 +11,7 @@ from quiver.bodies import chain, volume
 from quiver.kernels import tets
 from quiver.mesh.topology import edges_of_tets
 from quiver.sim import solid
-from tests.makers import Run, swing_of
+from tests.makers import swing_of
 from tests.solids import FRAME_RATE, Run, bar, filled_bar
 
 

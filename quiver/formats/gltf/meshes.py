@@ -45,7 +45,9 @@ def read_meshes(document, skeleton, remarks):
             if mesh is not None:
                 count += len(mesh.positions)
                 if count > MOST_VERTICES:
-                    raise container.refused("too-many", f"expected at most {MOST_VERTICES:,} vertices in all", "meshes", "Export less at once.")
+                    raise container.refused(
+                        "too-many", f"expected at most {MOST_VERTICES:,} vertices in all", "meshes", "Export less at once."
+                    )
                 found.append(replace(mesh, name=name, node=node_index, primitive=number))
     return found
 

@@ -66,7 +66,9 @@ def _read_skeleton(document, remarks):
     if not nodes:
         raise container.refused("no-nodes", "expected at least one node, found none", "nodes")
     if len(nodes) > MOST_NODES:
-        raise container.refused("too-many", f"expected at most {MOST_NODES} nodes, got {len(nodes)}", "nodes", "Export the character alone.")
+        raise container.refused(
+            "too-many", f"expected at most {MOST_NODES} nodes, got {len(nodes)}", "nodes", "Export the character alone."
+        )
     parents = np.full(len(nodes), -1, np.int32)
     for index, node in enumerate(nodes):
         for child in node.children:
@@ -125,7 +127,9 @@ def _check_size(skeleton, meshes, remarks):
     world = rest_matrices(skeleton)
     places = world[skeleton.is_joint, :, 3] if skeleton.is_joint.any() else world[:, :, 3]
     if not np.isfinite(world).all() or np.abs(world).max() > FAR:
-        remarks.refuse("non-finite", f"the rest pose leaves the range of numbers that can be simulated, {FAR:g}", "Look for absurd scales.", "nodes")
+        remarks.refuse(
+            "non-finite", f"the rest pose leaves the range of numbers that can be simulated, {FAR:g}", "Look for absurd scales.", "nodes"
+        )
         return
     span = float(np.ptp(places, axis=0).max()) if len(places) else 0.0
     if span > TALL or 0.0 < span < SMALL:

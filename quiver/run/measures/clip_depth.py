@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from quiver.kernels import contacts as kernel
 from quiver.contact.skins import SkinDepth
+from quiver.kernels import contacts as kernel
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_through, subset
 from quiver.sim.obstacles import frame_rows

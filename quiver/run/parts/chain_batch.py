@@ -147,6 +147,7 @@ class ChainBatch(Part):
         own = super().fresh()
         own.state = ChainState(self.model)
         return own
+
     def points(self, world):
         """The chains' points (S, C, n + 1, 3) [m] in node matrices (S, J, 3, 4)."""
         return self.scale * jointed_world(world[:, self.point_nodes], self.point_offsets)
@@ -229,7 +230,8 @@ class ChainBatch(Part):
     def advance(self, world, jumped, frames, every=1, threads=None, origin_world=None, skin_world=None):
         """Simulate S = frames * substeps samples of node matrices (S, J, 3, 4); returns Driven for every ``every``-th sample.
 
-        origin_world (J, 3, 4) says from where float32 counts, skin_world where skins are, see Frames. Raises Unstable (the frame counted from the first of these).
+        origin_world (J, 3, 4) says from where float32 counts, skin_world where skins are, see Frames. Raises Unstable, its frame counted
+        from the first of these.
         """
         samples = len(world)
         points, linear = self.points(world), world[:, self.point_nodes[:, 0], :, :3]

@@ -5,9 +5,9 @@ import numpy as np
 from quiver.bodies import chain as swing
 from quiver.bodies import fitting, picking
 from quiver.bodies import prop as prop_body
+from quiver.contact.props import PropContacts
 from quiver.errors import BadInput, Unstable
 from quiver.kernels import rigid as kernel
-from quiver.contact.props import PropContacts
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions

@@ -5,11 +5,11 @@ from scipy import sparse
 
 from quiver.bodies import chain as swing
 from quiver.errors import BadInput
-from quiver.run.measures.area_change import SheetMeasure
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through, subset
-from quiver.run.parts.sources import form_part_of, proxy_part_of, sheet_part_of
+from quiver.run.measures.area_change import SheetMeasure
 from quiver.run.parts.soft_body import SoftBody
+from quiver.run.parts.sources import form_part_of, proxy_part_of, sheet_part_of
 from quiver.sim import solid
 from quiver.sim.bounds import MOST_PER_STEP
 
@@ -51,7 +51,9 @@ class Sheet(SoftBody):
         ends = self.body.edges[self.body.is_free[self.body.edges].all(1)]
         weights = 1.0 / self.body.masses
         if len(ends) and np.median(1.0 / self.body.stiffness) < FINE * dt**2 * np.median(weights[ends].sum(1)):
-            notes.append(f"{self.layer.name}: its mesh is fine, so it stretches more than its dial says; a coarser mesh or a proxy is firmer")
+            notes.append(
+                f"{self.layer.name}: its mesh is fine, so it stretches more than its dial says; a coarser mesh or a proxy is firmer"
+            )
         self.self_contact = self._own_contacts(value("thickness") / 1000.0)
         self.measure = SheetMeasure(self.part.lattice.nodes, self.part.triangles, self.body.edges)
         self.model = solid.sheet_model(self.body, dt, keep=keep, air=air, speed_limit=MOST_PER_STEP * self.size() / dt)

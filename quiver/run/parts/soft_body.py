@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from quiver.errors import Unstable
 from quiver.contact.softs import OwnContacts, SoftContacts
+from quiver.errors import Unstable
 from quiver.mesh.topology import outer_faces
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through

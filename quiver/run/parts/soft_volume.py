@@ -7,8 +7,8 @@ from quiver.bodies import lattice as lattices
 from quiver.bodies import volume
 from quiver.contact.contacts import flesh_carriers
 from quiver.run.measures.volume_change import SolidMeasure
-from quiver.run.parts.sources import part_of
 from quiver.run.parts.soft_body import SoftBody
+from quiver.run.parts.sources import part_of
 from quiver.sim import solid
 from quiver.sim.bounds import MOST_PER_STEP
 
@@ -48,7 +48,9 @@ class SoftVolume(SoftBody):
         """Make the model for so many substeps a frame."""
         value, rate = self.layer.value, substeps * self.setup.frame_rate
         if self.rate > rate * 1.001:
-            notes.append(f"{self.layer.name}: needs more substeps than the limit for cells as small as these; it is softer than its dials say")
+            notes.append(
+                f"{self.layer.name}: needs more substeps than the limit for cells as small as these; it is softer than its dials say"
+            )
         dt = 1.0 / rate
         wobble = value("wobble_rate") * min(1.0, rate / self.rate)
         stiffness, keep = swing.matched(wobble, self.settle_seconds, dt)

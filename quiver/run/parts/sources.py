@@ -8,8 +8,8 @@ from scipy.spatial import KDTree
 from quiver.bodies import conforming, forms, proxies, sheet, volume
 from quiver.bodies import lattice as lattices
 from quiver.bodies.carried import carried
-from quiver.errors import BadInput
 from quiver.cache import Cache
+from quiver.errors import BadInput
 from quiver.mesh import regions
 from quiver.mesh.nearest import NearestOn
 from quiver.mesh.topology import distance_along, edges_of_triangles, topology

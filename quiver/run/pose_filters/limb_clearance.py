@@ -176,7 +176,7 @@ class Limb:
 
 
 def filters(context, layers):
-    """The Limbs of some layers, found over the whole clip one after another, so that a take of a part of it moves alike. Raises BadInput."""
+    """The Limbs of some layers, found over the whole clip one after another, so that a take of part of it moves alike. Raises BadInput."""
     if not layers:
         return []
     limbs, pose = [], context.whole_clip()

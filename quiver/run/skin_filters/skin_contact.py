@@ -6,10 +6,10 @@ no other frame.
 
 import numpy as np
 
-from quiver.errors import BadInput
 from quiver.cache import Cache
-from quiver.kernels.separate import separate
 from quiver.contact.skins import ClosestPointQuery, Patch
+from quiver.errors import BadInput
+from quiver.kernels.separate import separate
 from quiver.mesh import regions
 from quiver.mesh.topology import distance_along, topology
 from quiver.rig.pose import rest_matrices
@@ -48,7 +48,13 @@ class SkinContact:
     @property
     def nodes(self):
         """The nodes that carry its meshes' vertices."""
-        return sorted({int(node) for _, mesh in self.parts for node in (np.unique(mesh.joints[mesh.weights > 0.0]) if mesh.skin >= 0 else [mesh.node])})
+        return sorted(
+            {
+                int(node)
+                for _, mesh in self.parts
+                for node in (np.unique(mesh.joints[mesh.weights > 0.0]) if mesh.skin >= 0 else [mesh.node])
+            }
+        )
 
     def __init__(self, character, layer, setup, clip_world):
         self.layer, self.scale = layer, setup.metres_per_unit

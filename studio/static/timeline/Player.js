@@ -9,7 +9,9 @@ export class Player {
   get last() { return this.first + this.count - 1; }
 
   setRange(first, count, rate) {
-    Object.assign(this, { first, count, rate });
+    this.first = first;
+    this.count = count;
+    this.rate = rate;
     this.go(this.frame);
   }
 

@@ -85,7 +85,8 @@ export class Brush {
     const corners = [hit.face.a, hit.face.b, hit.face.c];
     const at = (array, v) => new THREE.Vector3().fromArray(array, 3 * v);
     const posed = bvh.geometry.attributes.position.array, rest = this.region.part.geometry.attributes.position.array;
-    const shares = THREE.Triangle.getBarycoord(hit.point, ...corners.map((v) => at(posed, v)), new THREE.Vector3()) ?? new THREE.Vector3(1, 0, 0);
+    const [a, b, c] = corners.map((v) => at(posed, v));
+    const shares = THREE.Triangle.getBarycoord(hit.point, a, b, c, new THREE.Vector3()) ?? new THREE.Vector3(1, 0, 0);
     const place = new THREE.Vector3();
     corners.forEach((v, k) => place.addScaledVector(at(rest, v), shares.getComponent(k)));
     const nearest = corners[[shares.x, shares.y, shares.z].indexOf(Math.max(shares.x, shares.y, shares.z))];

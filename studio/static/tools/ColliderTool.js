@@ -5,7 +5,10 @@ import { ColliderView } from '../viewport/ColliderView.js';
 /** Shows colliders, or the box of a sheet's shape, while their panel is open, and lets the pointer choose, move, turn and resize them. */
 export class ColliderTool {
   constructor(viewport, { announce }) {
-    Object.assign(this, { viewport, announce, view: null, pressed: null });
+    this.viewport = viewport;
+    this.announce = announce;
+    this.view = null;
+    this.pressed = null;
   }
 
   /** What in the panel says where the shapes are asked for and sent to, and what names the chosen one in the address. */

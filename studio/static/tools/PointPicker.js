@@ -6,7 +6,10 @@ const MOST = 64;
 /** Picks points of one mesh on the stage for a form that asks for them: fields `mesh` and `vertices`. */
 export class PointPicker {
   constructor(viewport, store) {
-    Object.assign(this, { viewport, store, form: null, picked: [] });
+    this.viewport = viewport;
+    this.store = store;
+    this.form = null;
+    this.picked = [];
     const material = new THREE.PointsMaterial({ color: 0xd9a02b, size: 9, sizeAttenuation: false, depthTest: false, transparent: true });
     const geometry = new THREE.BufferGeometry().setAttribute('position', new THREE.BufferAttribute(new Float32Array(3 * MOST), 3).setUsage(THREE.DynamicDrawUsage));
     this.object = new THREE.Points(geometry, material);

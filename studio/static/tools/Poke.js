@@ -11,7 +11,16 @@ const FROM_EYE = 0.35;
 export class Poke {
   /** `hold` stops the player, as what is poked stands in one frame; `onChange` is called when it begins and ends. */
   constructor(viewport, { note, hold, frameNow, onChange }) {
-    Object.assign(this, { viewport, note, hold, frameNow, onChange, socket: null, store: null, tool: 'pull', grip: null, shown: 0 });
+    this.viewport = viewport;
+    this.note = note;
+    this.hold = hold;
+    this.frameNow = frameNow;
+    this.onChange = onChange;
+    this.socket = null;
+    this.store = null;
+    this.tool = 'pull';
+    this.grip = null;
+    this.shown = 0;
     this._things = { ball: null, plate: null };
     byId('poke').addEventListener('keydown', (event) => this._choosesByKey(event));
   }

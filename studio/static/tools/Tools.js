@@ -12,7 +12,9 @@ const CLICK = 4;
 /** What the pointer does on the stage: the first tool that takes a press has it; a press that none takes turns the view. */
 export class Tools {
   constructor(viewport, store, { element, player, takes, note, joint, announce, onChange, onPainted }) {
-    Object.assign(this, { viewport, element, joint });
+    this.viewport = viewport;
+    this.element = element;
+    this.joint = joint;
     this.picker = new PointPicker(viewport, store);
     this.poke = new Poke(viewport, { note, hold: () => player.play(false), frameNow: () => player.frame, onChange });
     this.colliders = new ColliderTool(viewport, { announce });

@@ -10,7 +10,10 @@ const TURNING = ['tip', 'spin'], OUTSIDE = 0.05;
 /** The colliders of a setup as dotted contour rings that ride on their joints; the chosen one has brass handles that size it and pale ones that turn it. */
 export class ColliderView {
   constructor(view, colliders, chosen, size) {
-    Object.assign(this, { view, size, chosen, object: new THREE.Group() });
+    this.view = view;
+    this.size = size;
+    this.chosen = chosen;
+    this.object = new THREE.Group();
     view.pose(0, null, null);
     this.items = colliders.map((facts) => this._item(facts));
     this.handles = this._handlePoints();
@@ -74,6 +77,7 @@ export class ColliderView {
   }
 
   _handlePoints() {
+    /** @type {[number, number, boolean | null][]} */
     const layers = [[INK, HANDLE, null], [BRASS, HANDLE - 5, false], [PAPER, HANDLE - 4, true]];
     return layers.map(([color, size, turns], index) => {
       const material = new THREE.PointsMaterial({ color, size, sizeAttenuation: false, depthTest: false, transparent: true, map: roundSpot(), alphaTest: 0.5 });
@@ -192,7 +196,7 @@ export class ColliderView {
   }
 
   dispose() {
-    this.object.traverse((part) => { part.geometry?.dispose(); part.material?.map?.dispose(); part.material?.dispose(); });
+    this.object.traverse((/** @type {THREE.Mesh<any, any>} */ part) => { part.geometry?.dispose(); part.material?.map?.dispose(); part.material?.dispose(); });
     this.object.removeFromParent();
   }
 }

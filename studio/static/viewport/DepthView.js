@@ -1,7 +1,15 @@
 /** Colours the skin by how deep it clips in the frame that is shown; asks the app for it whenever the stage stands still. */
 export class DepthView {
   constructor(viewport, store, { player, takes, isBusy, note }) {
-    Object.assign(this, { viewport, store, player, takes, isBusy, note, isOn: false, shown: '', asked: '' });
+    this.viewport = viewport;
+    this.store = store;
+    this.player = player;
+    this.takes = takes;
+    this.isBusy = isBusy;
+    this.note = note;
+    this.isOn = false;
+    this.shown = '';
+    this.asked = '';
   }
 
   show(isOn) {

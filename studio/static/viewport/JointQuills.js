@@ -5,7 +5,8 @@ const INK = new THREE.Color(0x1e2a2e), MADDER = new THREE.Color(0xc4512d), BRASS
 /** Joints drawn as quills: a small ring at the joint and a tapering stroke to the next one. Madder ones are simulated. */
 export class JointQuills {
   constructor(view, size) {
-    Object.assign(this, { view, size });
+    this.view = view;
+    this.size = size;
     this.object = new THREE.Group();
     this.hovered = this.chosen = -1;
     this.simulated = new Set();

@@ -11,7 +11,11 @@ const GAP = 0.12, DOT = 3;
 export class LatticeView {
   constructor(view, body, wants) {
     const [nodes, edges, tets, fixed] = new Uint32Array(body, 0, 4);
-    Object.assign(this, { view, nodes, fixed, count: tets, wants });
+    this.view = view;
+    this.nodes = nodes;
+    this.fixed = fixed;
+    this.count = tets;
+    this.wants = wants;
     let at = 16;
     const take = (Kind, count) => { const values = new Kind(body, at, count); at += 4 * count; return values; };
     this.rest = take(Float32Array, 3 * nodes);

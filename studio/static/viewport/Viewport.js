@@ -20,7 +20,9 @@ export class Viewport {
 
   /** @param {Stage} stage @param {CharacterView} view @param {ArrayBuffer} file */
   constructor(stage, view, file) {
-    Object.assign(this, { stage, view, file });
+    this.stage = stage;
+    this.view = view;
+    this.file = file;
     /** @type {Stage} */ this.stage = stage;
     /** @type {CharacterView} */ this.view = view;
     stage.scene.add(view.scene);

@@ -1,4 +1,4 @@
-"""``manage.py work``: the warm worker. Takes news from its standard input, tells events on its standard output, ends when the input does."""
+"""``manage.py work``: the warm worker. News come by its standard input, events go by its standard output; it ends when the input does."""
 
 import json
 import logging
