@@ -2,13 +2,13 @@
 
 import time
 from dataclasses import replace
-from functools import partial
+from functools import lru_cache, partial
 
 import numpy as np
 
 from quiver.errors import Unstable
 from quiver.rig import transforms
-from quiver.rig.pose import world_matrices
+from quiver.rig.pose import Pose, world_matrices
 from quiver.run.parts.part import Frames
 from quiver.run.spec import TakeChunk
 from quiver.threads import at_once
@@ -49,14 +49,13 @@ class Execution:
     def simulate(self, block, at, end, jumped):
         """Simulate frames at..end-1, of the block that begins at another, stage by stage.
 
-        jumped {node: in which frames its root jumps}. Returns Frames, the keyed world (F, J, 3, 4) at them, {node: outputs} and
+        jumped(node) says in which frames its root jumps. Returns Frames, the keyed world (F, J, 3, 4) at them, {node: outputs} and
         {node: seconds}. Raises Unstable.
         """
         plan, per_frame = self.plan, self.plan.substeps
         # Frame numbers of all substeps; the last of each frame is that frame exactly.
         inside = np.arange(1 - per_frame, 1) / per_frame
-        pose = self.source.pose((np.arange(at, end)[:, None] + inside).ravel())
-        world = world_matrices(self.skeleton, pose)
+        pose, world = self._keyed((np.arange(at, end)[:, None] + inside).ravel(), at, end)
         ends = slice(per_frame - 1, None, per_frame)
         origin = world[0] if block == at else self._world_at([block - 1.0 + 1.0 / per_frame])[0]
         frames = Frames(pose, world, pose[ends].copy(), at, per_frame, origin, world)
@@ -91,7 +90,7 @@ class Execution:
             part.restore(self._behind.pop(node))
         began = time.perf_counter()
         try:
-            outputs = part.simulate(frames, jumped[node], node.every, self.threads)
+            outputs = part.simulate(frames, jumped(node), node.every, self.threads)
         except Unstable as error:
             raise Unstable(error.layer, frames.at + error.frame, error.reason) from error
         seconds = time.perf_counter() - began
@@ -106,15 +105,25 @@ class Execution:
         if self.results is not None:
             self.results.put(value, *key)
 
+    def _keyed(self, frames, at, end):
+        """The keyed Pose (S, J) at frame numbers, and its world; only the pose may be changed."""
+        key = "keyed", self.plan.keyed_digest, self.plan.substeps, at, end
+        known = self._known(key)
+        if known is None:
+            pose = self.source.pose(frames)
+            known = pose.translations, pose.rotations, pose.scales, world_matrices(self.skeleton, pose)
+            self._keep(known, key)
+        *own, world = known
+        return Pose(*own).copy(), world
+
     def _world_at(self, frames):
         return world_matrices(self.skeleton, self.source.pose(np.array(frames)))
 
     def _jumps(self, at, end):
-        """{node: in which of the frames at..end-1 its root jumps}; whether one is a jump depends on the frames around it."""
-        plan = self.plan
-        low, high = max(at - 2, plan.blocks[0]), min(end + 1, plan.blocks[-1])
-        world = self._world_at(np.arange(low, high))
-        return {node: node.part.jumps(world)[at - low : end - low] for node in plan.nodes}
+        """Says of a node in which of the frames at..end-1 its root jumps; whether one is a jump depends on the frames around it."""
+        low, high = max(at - 2, self.plan.blocks[0]), min(end + 1, self.plan.blocks[-1])
+        world = lru_cache(1)(lambda: self._world_at(np.arange(low, high)))
+        return lambda node: node.part.jumps(world())[at - low : end - low]
 
     def _ride(self, stage, frames, outputs):
         """Let the roots that ride on soft bodies go along with them, in place."""
@@ -218,10 +227,15 @@ class Execution:
     def _measure_depths(self, numbers, keyed_world, final_world, offsets, measures):
         """Clip depths as simulated and as keyed [m], and where the first is."""
         plan = self.plan
-        for layer_id, depth in plan.clip_depths.items():
+
+        def measured(layer_id, depth):
+            digests = plan.depth_digests[layer_id], plan.keyed_depth_digests[layer_id]
             key = numbers.start, numbers.stop
-            now = self._depth((plan.depth_digests[layer_id], *key), depth, final_world, lambda depth=depth: moves_for(plan, depth, offsets))
-            keyed = self._depth((plan.keyed_depth_digests[layer_id], *key), depth, keyed_world, dict)
+            now = self._depth((digests[0], *key), depth, final_world, lambda: moves_for(plan, depth, offsets))
+            return now, self._depth((digests[1], *key), depth, keyed_world, dict)
+
+        wanted = plan.clip_depths
+        for layer_id, (now, keyed) in zip(wanted, at_once([partial(measured, *item) for item in wanted.items()], self.threads), strict=True):
             found = measures.setdefault(layer_id, {})
             if "clip" not in found:
                 found |= {"clip": now[0], "deepest": now[1], "keyed_clip": keyed[0]}

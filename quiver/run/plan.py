@@ -98,7 +98,7 @@ class Plan:
     rotated, translated  nodes of the take's arrays; skin (MovedSkin) the vertices that it moves
     clip_depths   {layer id: ClipDepth}; depth_digests, filter_digests {layer id: digest}
     notes         remarks in words
-    digest        stands for all that the whole take depends on, but for its range
+    keyed_digest  stands for the keyed pose; digest for all that the whole take depends on, but for its range
     """
 
     spec: TakeSpec
@@ -120,6 +120,7 @@ class Plan:
     depth_digests: Mapping
     keyed_depth_digests: Mapping
     filter_digests: Mapping
+    keyed_digest: str
     notes: tuple
     digest: str
 
@@ -232,6 +233,7 @@ class _Compiler:
             depth_digests=self._depth_digests(compiled, depths, skin_digest),
             keyed_depth_digests={name: digest_of("keyed", self.keyed_digest, each.digest_inputs()) for name, each in depths.items()},
             filter_digests=filter_digests,
+            keyed_digest=self.keyed_digest,
             notes=(),
             digest=digest_of(FORMAT, self.keyed_digest, setup.motion),
         )
