@@ -32,7 +32,9 @@ class LoopbackTest(TestCase):
     def test_runserver_serves_the_loopback_alone(self):
         for address in ("0.0.0.0:8999", "[::]:8999"):
             with self.assertRaisesRegex(CommandError, "no accounts"):
-                call_command("runserver", address, "--noreload", "--skip-checks", *(["--ipv6"] if "[" in address else []), stdout=io.StringIO())
+                call_command(
+                    "runserver", address, "--noreload", "--skip-checks", *(["--ipv6"] if "[" in address else []), stdout=io.StringIO()
+                )
 
     def test_a_port_that_is_none_is_named(self):
         for port in (0, -1, 99999):
@@ -55,7 +57,14 @@ class SocketTest(TransactionTestCase):
 
         async def ask():
             headers = [(b"host", b"127.0.0.1:8040"), *([(b"origin", origin.encode())] if origin else [])]
-            scope = {"type": "websocket", "path": path, "headers": headers, "client": (client, 50000), "query_string": b"", "subprotocols": []}
+            scope = {
+                "type": "websocket",
+                "path": path,
+                "headers": headers,
+                "client": (client, 50000),
+                "query_string": b"",
+                "subprotocols": [],
+            }
             socket = ApplicationCommunicator(application, scope)
             await socket.send_input({"type": "websocket.connect"})
             answer = await socket.receive_output(5)

@@ -3,9 +3,12 @@
 import itertools
 from unittest import TestCase
 
+import numpy as np
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
+from quiver.demo import mudwick
+from quiver.formats.gltf.reading import read_character
 from studio.steps import STEPS
 from tests.browser.browser import Browser
 from tests.browser.server import RunningApp
@@ -49,6 +52,110 @@ class DeskTest(TestCase):
 
     def frame(self):
         return self.browser.run("return app.player.frame")
+
+    def version(self):
+        return self.browser.run("return document.querySelector('#history')?.dataset.version")
+
+    def wait_for_version(self, after):
+        self.browser.wait_for("const now = document.querySelector('#history')?.dataset.version; return now && now !== arguments[0]", after)
+
+    def test_what_the_graphics_card_holds_does_not_grow(self):
+        held = "const { geometries, textures } = app.viewport.stage.renderer.info.memory; return [geometries, textures]"
+        canvas = self.browser.find("#canvas")
+
+        def edits(count):
+            self.browser.click(".steps a[href$='/motion/']")
+            self.browser.wait_for("return document.querySelector('#dial-settle_time')")
+            for k in range(count):
+                before = self.version()
+                self.browser.set_value("#dial-settle_time", 20 + 0.5 * k)
+                self.wait_for_version(before)
+
+        def choose_points(count):
+            self.browser.run("document.querySelector('[data-pick]').click()")
+            chain = ActionChains(self.browser.driver, duration=0)
+            for k in range(count):
+                chain.move_to_element_with_offset(canvas, 5 * (k % 9) - 20, 4 * (k // 9) - 20).click()
+            chain.perform()
+
+        def drags(count):
+            self.browser.click(".steps a[href$='/contacts/']")
+            self.browser.wait_for("return app.tools.colliders.view?.chosenItem")
+            for k in range(count):
+                before, shift = self.version(), 9 if k % 2 else -9
+                x, y = self.browser.wait_for(
+                    "const { view } = app.tools.colliders, { camera } = app.viewport.stage;"
+                    "const spot = view._handlePlaces(view.chosenItem).top.project(camera);"
+                    "const box = document.getElementById('canvas').getBoundingClientRect();"
+                    "return [spot.x / 2 * box.width, -spot.y / 2 * box.height];"
+                )
+                chain = ActionChains(self.browser.driver, duration=0).move_to_element_with_offset(canvas, round(x), round(y))
+                chain.click_and_hold().move_by_offset(shift, shift).release().perform()
+                self.wait_for_version(before)
+                self.browser.wait_for("return app.tools.colliders.view?.chosenItem && !app.tools.colliders.pressed")
+
+        self.open("takes")
+        self.app.post(f"/characters/{self.app.mudwick}/motion/follow/")
+        edits(2)
+        choose_points(2)
+        drags(2)
+        before = self.browser.run(held)
+        self.browser.run("window.isTheSame = true")
+        edits(130)
+        choose_points(50)
+        drags(20)
+        # All of it in one page: one that is opened anew holds nothing of before.
+        self.assertTrue(self.browser.run("return window.isTheSame"))
+        after = self.browser.run(held)
+        self.assertLessEqual(after, before)
+        self.app.post(f"/characters/{self.app.mudwick}/motion/follow/")
+
+    def test_back_and_forward_show_the_panel_and_keep_the_stage(self):
+        self.open("motion")
+        self.browser.run("document.getElementById('canvas').isTheSame = true")
+        self.browser.click(".steps a[href$='/takes/']")
+        self.browser.wait_for("return document.querySelector('#panel h1').textContent === 'Takes'")
+        for go, title in (
+            (self.browser.driver.back, "Motion"),
+            (self.browser.driver.forward, "Takes"),
+            (self.browser.driver.back, "Motion"),
+        ):
+            go()
+            self.browser.wait_for("return document.querySelector('#panel h1')?.textContent === arguments[0]", title)
+            self.browser.wait_for("return document.querySelector('.steps [aria-current]')?.textContent.includes(arguments[0])", title)
+            self.assertTrue(self.browser.run("return document.getElementById('canvas').isTheSame && Boolean(app.viewport)"))
+        self.browser.run("app.player.go(3)")
+        seen = self.browser.run(PIXELS)
+        self.browser.run("app.player.go(20)")
+        self.assertNotEqual(self.browser.run(PIXELS), seen)
+        self.assertEqual(self.browser.complaints(), [])
+
+    def test_a_second_tab_shows_what_the_first_changed_at_once(self):
+        self.open()
+        first = self.browser.driver.current_window_handle
+        self.browser.driver.switch_to.new_window("tab")
+        try:
+            self.open()
+            second = self.browser.driver.current_window_handle
+            self.browser.driver.switch_to.window(first)
+            self.browser.set_value("#dial-settle_time", 33)
+            self.wait_for_change("Settle")
+            self.browser.driver.switch_to.window(second)
+            self.browser.wait_for("return Number(document.querySelector('#dial-settle_time')?.value) === 33", seconds=5)
+            self.browser.wait_for("return document.querySelector('.last-change').textContent.includes('Settle')", seconds=5)
+        finally:
+            self.browser.driver.close()
+            self.browser.driver.switch_to.window(first)
+
+    def test_meshes_are_counted_as_the_core_counts_them(self):
+        self.open()
+        character, _ = read_character(mudwick.build()[0], "Mudwick")
+        shown = self.browser.run(
+            "return app.viewport.view.parts.map(({ geometry }) => geometry.attributes.position)"
+            ".map((position) => [position.count, ...position.array.slice(0, 3)])"
+        )
+        own = [[len(mesh.positions), *np.float32(mesh.positions[0]).tolist()] for mesh in character.meshes]
+        self.assertEqual(shown, own)
 
     def test_pictures_differ_between_frames_and_between_keyed_and_simulated(self):
         self.open()

@@ -12,7 +12,7 @@ from quiver.mesh import regions
 from quiver.mesh.topology import distance_along, topology
 from tests.solids import box_surface
 
-STAGE = pathlib.Path(__file__).resolve().parent.parent.parent / "studio" / "static" / "stage"
+STAGE = pathlib.Path(__file__).resolve().parent.parent.parent / "studio" / "static" / "viewport"
 PAINT_ON_STAGE = """
 import { Surface, paint } from '%s/maths/brush.js';
 import { readFileSync } from 'fs';

@@ -37,9 +37,9 @@ export class CharacterView {
     for (const mesh of this.meshes) {
       const { primitives = 0, meshes } = parser.associations.get(mesh) ?? {};
       const node = this.nodes.findIndex((each) => each === mesh || each === mesh.parent && !each.isMesh);
-      if (meshes !== undefined) parts.push({ mesh, order: node * 1000 + primitives });
+      if (meshes !== undefined) parts.push({ mesh, node, primitives });
     }
-    return parts.sort((a, b) => a.order - b.order).map(({ mesh }) => mesh);
+    return parts.sort((a, b) => a.node - b.node || a.primitives - b.primitives).map(({ mesh }) => mesh);
   }
 
   _prepare(object) {
