@@ -61,7 +61,6 @@ class DeskTest(TestCase):
 
     def test_what_the_graphics_card_holds_does_not_grow(self):
         held = "const { geometries, textures } = app.viewport.stage.renderer.info.memory; return [geometries, textures]"
-        canvas = self.browser.find("#canvas")
 
         def edits(count):
             self.browser.click(".steps a[href$='/motion/']")
@@ -95,6 +94,7 @@ class DeskTest(TestCase):
                 self.browser.wait_for("return app.tools.colliders.view?.chosenItem && !app.tools.colliders.pressed")
 
         self.open("takes")
+        canvas = self.browser.find("#canvas")
         self.app.post(f"/characters/{self.app.mudwick}/motion/follow/")
         edits(2)
         choose_points(2)
