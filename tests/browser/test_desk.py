@@ -79,6 +79,7 @@ class DeskTest(TestCase):
 
         def drags(count):
             self.browser.click(".steps a[href$='/contacts/']")
+            self.browser.click("#colliders .layer a")
             self.browser.wait_for("return app.tools.colliders.view?.chosenItem")
             for k in range(count):
                 before, shift = self.version(), 9 if k % 2 else -9
@@ -96,6 +97,7 @@ class DeskTest(TestCase):
         self.open("takes")
         canvas = self.browser.find("#canvas")
         self.app.post(f"/characters/{self.app.mudwick}/motion/follow/")
+        self.app.post(f"/characters/{self.app.mudwick}/contacts/add/", shape="ball", joint="head")
         edits(2)
         choose_points(2)
         drags(2)
