@@ -397,7 +397,8 @@ def advance(
 
     ``colliders`` are frames and shapes as kernels/contacts.py says, and reaches, in float32; ``surface_contacts``, of skins that
     move evenly through these substeps, are as in kernels/surface_contacts.py, for each skin, block, segment, its
-    middle and its end. ``record`` receives the displacements after every ``record_every``-th substep. Blocks share nothing, so any split over threads gives the same bits.
+    middle and its end. ``record`` receives the displacements after every ``record_every``-th substep. Blocks share nothing, so any split
+    over threads gives the same bits.
     """
     blocks = params.shape[0] // (PARAMS * n)
     many = len(colliders[1])

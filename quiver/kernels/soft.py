@@ -25,8 +25,8 @@ P is a multiple of four and the last particle is nobody's.
 
 ``tets`` is (fans, indices, params, kinds, matrices, prestress, starts), ``length_limits`` and ``hinges`` (indices, params, starts): what
 their modules say, and the blocks (D + 2,) where each of D domains begins, where the interface begins, and where all ends. ``rows`` (D + 1,)
-likewise for the rows of particles. ``touches``, what may touch, are what `push_held`, `push_surface_contacts`, `push_surface_contact_lanes` and
-`push_pairs` take.
+likewise for the rows of particles. ``touches``, what may touch, are what `push_held`, `push_surface_contacts`,
+`push_surface_contact_lanes` and `push_pairs` take.
 """
 
 import numpy as np

@@ -36,7 +36,8 @@ class SolidModel:
 
     tets (fans, indices, params, kinds, matrices, prestress, starts), whose rows of ways are filled anew each frame; length_limits, hinges
     likewise; rows (D + 1,); corners int32 (T, 4) the tetrahedra, places int32 (T, 3) goal's row, slot and lane of each;
-    pressure a share of volume; inverse_masses float32 (N,); holds (P / 4, 16); damping_factor, drag_factor a substep; gravity (3,) [m/s2]; dt [s]; speed_limit [m/s]
+    pressure a share of volume; inverse_masses float32 (N,); holds (P / 4, 16); damping_factor, drag_factor a substep; gravity (3,)
+    [m/s2]; dt [s]; speed_limit [m/s]
     """
 
     tets: tuple
