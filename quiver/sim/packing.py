@@ -49,9 +49,7 @@ def pack_items(items, values, empty, rows, count):
 
 
 def pack_length_limits(edges, lengths, compliance, pulls_only, rows, count):
-    """Pack limits of edges (E, 2), lengths [m] and compliance (E,), for kernels/length_limits.py: arrays, and int32 (E, 2) block and
-    lane.
-    """
+    """Pack limits of edges (E, 2), lengths [m] and compliance (E,), for kernels/length_limits.py: arrays, int32 (E, 2) block and lane."""
     values = np.zeros((len(edges), length_limit.PARAMS))
     values[:, length_limit.LENGTH], values[:, length_limit.COMPLIANCE], values[:, length_limit.PULLS_ONLY] = (
         lengths,
@@ -191,8 +189,8 @@ def _kinds(slots):
     return kinds, table.reshape(-1, LANES)
 
 
- def surface_contacts_in_lanes(surface_contacts, particles):
-    """Spots as `push_surface_contacts` takes them, of points that are one each of so many particles, packed for kernels/surface_contacts.py."""
+def surface_contacts_in_lanes(surface_contacts, particles):
+    """Spots as `push_surface_contacts` takes them, of points that are one particle each, packed for kernels/surface_contacts.py."""
     bases, corners, _, near, reaches, frictions = surface_contacts
     count, blocks = len(reaches), -(-len(reaches) // LANES)
     # An index of lanes is taken as an address: none may be negative.
@@ -210,8 +208,8 @@ def no_surface_contacts(count):
     return values
 
 
- def surface_contact_values(bases, near, reaches, frictions):
-    """Places (Q, 12) that `push_surface_contacts` takes, for kernels/surface_contacts.py: (Q, PARAMS); positions count from bases (Q, 3)."""
+def surface_contact_values(bases, near, reaches, frictions):
+    """Places (Q, 12) that `push_surface_contacts` takes, for kernels/surface_contacts.py, (Q, PARAMS); they count from bases (Q, 3)."""
     return np.column_stack([bases - near[:, :3], near[:, 3:6] - near[:, :3], near[:, 6:9], near[:, 9:] - near[:, 6:9], reaches, frictions])
 
 
