@@ -29,7 +29,7 @@ from quiver.sim import solid
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
 from quiver.sim.state import ChainState
-from quiver.sim.step import NO_SPOTS, advance, motion_rows, reach_rows
+from quiver.sim.step import NO_SURFACE_CONTACTS, advance, motion_rows, reach_rows
 from quiver.threads import CORES
 from tests.solids import box_surface
 
@@ -90,7 +90,9 @@ class ChainScene:
         arrays += [wide(self.motion, 6 * n + 3, SUBSTEPS), wide(self.axes, 6 * n, SUBSTEPS)]
         arrays.append((*self.obstacles, wide(self.colliders[2], 2 * n * len(self.obstacles[1]), 1)))
         record = np.zeros((blocks * 3 * n, width), np.float32)
-        return lambda: kernel.advance(0, blocks, SUBSTEPS, n, np.float32(self.model.dt), *arrays, NO_SPOTS, True, SUBSTEPS, record)
+        return lambda: kernel.advance(
+            0, blocks, SUBSTEPS, n, np.float32(self.model.dt), *arrays, NO_SURFACE_CONTACTS, True, SUBSTEPS, record
+        )
 
 
 def chain_rows():
@@ -216,7 +218,9 @@ class SolidRun:
     def __init__(self, made, body):
         self.made = made
         young = volume.young_for(body, made.edge, (2.0 * np.pi * 2.0) ** 2, 1.0 / (SUBSTEPS * FRAME_RATE))
-        self.model = solid.solid_model(body, made.tets, young, 1.0 / (SUBSTEPS * FRAME_RATE), keep=0.99, gravity=(0.0, -9.81, 0.0))
+        self.model = solid.solid_model(
+            body, made.tets, young, 1.0 / (SUBSTEPS * FRAME_RATE), damping_factor=0.99, gravity=(0.0, -9.81, 0.0)
+        )
         self.state = solid.SolidState(made.nodes)
         self.targets = np.repeat(made.nodes[None], SUBSTEPS, 0)
 

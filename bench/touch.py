@@ -12,8 +12,8 @@ from quiver.contact.skins import SkinContacts
 from quiver.contact.softs import Carried
 from quiver.demo import mudwick
 from quiver.formats.gltf.reading import read_character
-from quiver.kernels.cords import solve_cords
 from quiver.kernels.hinges import solve_hinges
+from quiver.kernels.length_limits import solve_length_limits
 from quiver.mesh.nearest import NearestOn
 from quiver.poke import Poke
 from quiver.run.execute import execute
@@ -21,7 +21,7 @@ from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
 from quiver.setup import edits
 from quiver.sim import solid
-from quiver.sim.packing import spots_in_lanes
+from quiver.sim.packing import surface_contacts_in_lanes
 
 SUBSTEPS, DT = 12, 1.0 / 288.0
 FILM_FPS = 24.0
@@ -75,10 +75,10 @@ class SheetScene:
         corner = (np.arange(99)[:, None] * 100 + np.arange(99)).ravel()
         faces = np.concatenate([np.stack([corner, corner + 1, corner + 101], 1), np.stack([corner, corner + 101, corner + 100], 1)])
         self.nodes, self.body = nodes, sheet.build(nodes, faces, np.zeros(len(nodes)), 0.01, 0.025, 3.0)
-        self.model = solid.sheet_model(self.body, DT, keep=0.99, gravity=(0.0, -9.81, 0.0))
+        self.model = solid.sheet_model(self.body, DT, damping_factor=0.99, gravity=(0.0, -9.81, 0.0))
         self.state, self.targets = solid.SolidState(nodes), np.repeat(nodes[None], SUBSTEPS, 0)
         surface = SimpleNamespace(rest=self.points, triangles=self.triangles, layout=None, is_rim=np.zeros(len(self.points), bool))
-        skin = SimpleNamespace(surface=surface, margin=0.002, grip=0.4)
+        skin = SimpleNamespace(surface=surface, margin=0.002, friction=0.4)
         every, whole = np.arange(len(nodes)), np.tile([1.0, 0.0, 0.0, 0.0], (len(nodes), 1))
         self.carried = Carried(np.repeat(every[:, None], 4, 1), whole)
         self.contacts = SkinContacts(skin, nodes, 0.002)
@@ -97,9 +97,11 @@ class SheetScene:
         self.contacts.ends, self.contacts.jumped = [self.turned()], [False]
         way = self.carried.way(self.state, np.zeros_like(self.nodes), SUBSTEPS * DT)
         places = self.carried.places(self.state)
-        rows, *near = self.contacts.spots(0, places, way)
-        spots = spots_in_lanes((places[rows], self.carried.corners[rows], self.carried.shares[rows], *near), len(self.nodes))
-        touches = (solid.NO_HELD, solid.NO_SPOTS, spots, solid.NO_PAIRS)
+        rows, *near = self.contacts.surface_contacts(0, places, way)
+        surface_contacts = surface_contacts_in_lanes(
+            (places[rows], self.carried.corners[rows], self.carried.shares[rows], *near), len(self.nodes)
+        )
+        touches = (solid.NO_HELD, solid.NO_SURFACE_CONTACTS, surface_contacts, solid.NO_PAIRS)
         solid.advance(self.model, self.state, self.targets, self.nodes, touches=touches)
 
     def plain(self):
@@ -113,7 +115,7 @@ class SheetScene:
         _, near = KDTree(middles).query(places)
         for _ in range(SUBSTEPS):
             points[:-1, :3] = DT * speeds
-            self._solve(points, solve_cords.py_func, self.colours[0], places, self.ends[0])
+            self._solve(points, solve_length_limits.py_func, self.colours[0], places, self.ends[0])
             self._solve(points, solve_hinges.py_func, self.colours[1], places, self.ends[1])
             moved = places + points[:-1, :3]
             gap = np.einsum("vk,vk->v", moved - middles[near], normals[near]) - 0.004

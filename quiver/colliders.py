@@ -94,7 +94,7 @@ class Collider:
         return self.values.get(name, DEFAULTS[name])
 
     @property
-    def grip(self):
+    def friction(self):
         """Its coefficient of friction; beyond all measure where it grips."""
         return STUCK if self.value("surface") == "grips" else self.value("friction")
 

@@ -227,16 +227,16 @@ class Tug:
     def ready(self, world, jumped, per_frame):
         """What joints do does not matter to a hand."""
 
-    def spots(self, frame, points, way):
+    def surface_contacts(self, frame, points, way):
         """As `SkinContacts.spots`."""
         goals = self.began[self.rows] + (self.to - self.start) * self.scale
         ahead = goals - points[self.rows]
         lengths = np.linalg.norm(ahead, axis=1, keepdims=True)
         normals = ahead / np.maximum(lengths, 1e-9)
-        spots = np.concatenate([self.before, goals, normals, normals], axis=1)
+        surface_contacts = np.concatenate([self.before, goals, normals, normals], axis=1)
         self.before = goals
         count = np.zeros(len(goals))
-        return self.rows, spots, count, count + 1.0
+        return self.rows, surface_contacts, count, count + 1.0
 
     def posed(self, pose, back):
         """As `Carry.posed`: no joint is held."""
@@ -266,13 +266,13 @@ class Ball:
     def fly(self, poke):
         """Go on by one frame; False once it has been out long enough."""
         self.left -= 1
-        spot, normal, distance = self._nearest(poke)
+        surface_contact, normal, distance = self._nearest(poke)
         dt, rate = 1.0 / (poke.rate * STEPS), (2.0 * np.pi * BALL_RATE) ** 2
         ground = poke.low + self.radius
         for _ in range(STEPS):
             self.velocity[1] -= GRAVITY / poke.scale * dt
-            if spot is not None:
-                away = distance + float((self.place - spot) @ normal)
+            if surface_contact is not None:
+                away = distance + float((self.place - surface_contact) @ normal)
                 if away < self.radius:
                     self.velocity += rate * (self.radius - away) * dt * normal
             self.place = self.place + self.velocity * dt

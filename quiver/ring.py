@@ -12,7 +12,7 @@ from quiver.sim import solid
 
 LONGEST, SETTLES = 480, 1.6
 """Frames of a test: so many settle times, but not more than the longest."""
-KNOCK = 0.02
+RIGID_CONTACT = 0.02
 """The first swing, as a share of the part's size: small, so that it swings as a linear system does."""
 CROSSINGS, CLOSE = 3, 0.05
 
@@ -48,7 +48,7 @@ def ring_test(character, setup, layer, keep_going=lambda: True):
     part.rest()
     mode, masses = part.body.mode, part.body.masses
     wanted_rate, wanted_settle = layer.value("wobble_rate"), layer.value("settle_time")
-    part.state.velocities[:, :3] = mode * (KNOCK * part.size() * 2.0 * np.pi * wanted_rate)
+    part.state.velocities[:, :3] = mode * (RIGID_CONTACT * part.size() * 2.0 * np.pi * wanted_rate)
     substeps = plan.substeps
     still, weightless = np.repeat(part.before[None], substeps, 0), np.zeros(3)
     curve = []

@@ -16,16 +16,16 @@ def _enter():
 _pool = ThreadPoolExecutor(CORES, "quiver", _enter)
 
 
-def crew_of(parts, threads=None):
+def thread_count_for(parts, threads=None):
     """How many threads may work at once on so many parts; one for a thread of the pool, which must never wait for its fellows."""
     if getattr(_inside, "is_worker", False):
         return 1
     return max(1, min(threads or CORES, parts))
 
 
-def together(work, crew):
-    """Call ``work(0)`` to ``work(crew - 1)`` at the same time; they may wait for each other."""
-    others = [_pool.submit(work, part) for part in range(1, crew)]
+def together(work, thread_count):
+    """Call ``work(0)`` to ``work(thread count - 1)`` at the same time; they may wait for each other."""
+    others = [_pool.submit(work, part) for part in range(1, thread_count)]
     # The calling thread works too: it already has a core, and only the others must be woken.
     work(0)
     for other in others:
@@ -34,7 +34,7 @@ def together(work, crew):
 
 def at_once(calls, threads=None):
     """What some calls return, made at the same time where there are threads for them; inside each, nothing is split any further."""
-    if crew_of(len(calls), threads) == 1:
+    if thread_count_for(len(calls), threads) == 1:
         return [call() for call in calls]
     others = [_pool.submit(call) for call in calls[1:]]
     _inside.is_worker = True
@@ -52,6 +52,6 @@ def split(work, count, worth, threads=None):
 
     ``worth`` is how many pieces it takes before handing over to a thread saves more than it costs.
     """
-    parts = crew_of(max(1, count // worth), threads)
+    parts = thread_count_for(max(1, count // worth), threads)
     bounds = list(itertools.pairwise(round(part * count / parts) for part in range(parts + 1)))
     together(lambda part: work(*bounds[part]), parts)

@@ -11,7 +11,7 @@ from quiver.mesh.nearest import NearestOn
 from quiver.run.measures.volume_change import SolidMeasure
 from quiver.sim import rigid, solid
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
-from quiver.sim.step import NO_COLLIDERS, NO_SPOTS
+from quiver.sim.step import NO_COLLIDERS, NO_SURFACE_CONTACTS
 
 
 def warm():
@@ -19,7 +19,7 @@ def warm():
     rows = np.zeros((chains.PARAMS, LANES), np.float32)
     state, motion, nothing = np.zeros((6, LANES), np.float32), np.zeros((9, LANES), np.float32), np.zeros((0, LANES), np.float32)
     record = np.zeros((3, LANES), np.float32)
-    chains.advance_chains(0, 1, 1, 1, np.float32(0.01), state, rows, motion, nothing, NO_COLLIDERS, NO_SPOTS, False, 1, record)
+    chains.advance_chains(0, 1, 1, 1, np.float32(0.01), state, rows, motion, nothing, NO_COLLIDERS, NO_SURFACE_CONTACTS, False, 1, record)
     order = np.zeros(1, np.int32)
     kinematics.forward_kinematics(order, order - 1, np.zeros((1, 1, 3)), np.ones((1, 1, 4)), np.ones((1, 1, 3)))
     point, slot, weight = np.zeros((1, 3), np.float32), np.zeros((1, 4), np.int32), np.ones((1, 4), np.float32)
@@ -52,9 +52,9 @@ def _warm_contacts():
     corners, nothing = np.eye(3), np.zeros((0, 3))
     tree = NearestOn(corners, np.array([[0, 1, 2]]))
     found, shares = tree.find(corners, 1.0)
-    normals, spots = np.zeros((3, 3)), np.zeros((3, 3))
+    normals, surface_contacts = np.zeros((3, 3)), np.zeros((3, 3))
     nearest.vertex_normals(corners, tree.triangles, normals)
-    nearest.blend(corners, normals, tree.triangles, found, shares, spots, normals.copy())
+    nearest.blend(corners, normals, tree.triangles, found, shares, surface_contacts, normals.copy())
     frames, shapes = frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]])[None], 2, 0)), shape_rows(np.zeros((1, 4)), [0.0], [0.0])
     out = np.empty((3, 1))
     contacts.distances(corners, frames[0], shapes, out)

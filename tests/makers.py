@@ -101,7 +101,7 @@ class Run:
         counts = []
         for stage in self.plan.stages:
             units = [unit for node in stage.driving for unit in node.part.units]
-            props = sum(hasattr(unit, "knocks") for unit in units)
+            props = sum(hasattr(unit, "rigid_contacts") for unit in units)
             counts.append((len(units) - props, props, len(stage.soft)))
         return counts
 
@@ -151,12 +151,12 @@ def _peak(values):
     return b - (a - c) ** 2 / (8.0 * (a - 2.0 * b + c)) if a - 2.0 * b + c else b
 
 
-def obstacles(places, cores, steps, grip=0.0, moves=(0.0, 0.0, 0.0)):
+def obstacles(places, cores, steps, friction=0.0, moves=(0.0, 0.0, 0.0)):
     """Frames and shapes, float32, of colliders (kernels/contacts.py) that start at ``places`` and move by ``moves`` in each step."""
     shift = np.arange(steps + 1)[:, None, None] * np.asarray(moves, float)
     frames = frame_rows(np.concatenate([np.tile(np.eye(3), (steps + 1, len(places), 1, 1)), (np.asarray(places) + shift)[..., None]], -1))
     bounds = np.minimum(np.linalg.norm(np.abs(cores)[:, :3], axis=1) + np.abs(cores)[:, 3], 1e9)
-    return frames.reshape(-1, FRAME).astype(np.float32), shape_rows(cores, bounds, np.full(len(places), grip)).astype(np.float32)
+    return frames.reshape(-1, FRAME).astype(np.float32), shape_rows(cores, bounds, np.full(len(places), friction)).astype(np.float32)
 
 
 def contacts_of(setup):

@@ -112,26 +112,26 @@ def _capped(points, triangles, columns, top=None, bottom=None):
     return points, triangles.astype(np.int32)
 
 
-def _girth(size):
+def _skin_radius(size):
     return np.pi * 0.5 * (size[0] + size[2])
 
 
 def _dome(size, target):
-    rows, columns = _counts(size[1] + 0.5 * max(size[0], size[2]), _girth(size), target)
+    rows, columns = _counts(size[1] + 0.5 * max(size[0], size[2]), _skin_radius(size), target)
     angles = 0.5 * np.pi * (np.arange(rows) + 1.0) / rows
     points = _rings(np.cos(angles) - 0.5, 0.5 * np.sin(angles), columns)
     return _capped(points, _grid(rows, columns, True), columns, top=0.5)
 
 
 def _pad(size, target):
-    rows, columns = _counts(size[1] + max(size[0], size[2]), _girth(size), target)
+    rows, columns = _counts(size[1] + max(size[0], size[2]), _skin_radius(size), target)
     angles = np.pi * (np.arange(rows) + 1.0) / (rows + 1.0)
     points = _rings(0.5 * np.cos(angles), 0.5 * np.sin(angles), columns)
     return _capped(points, _grid(rows, columns, True), columns, top=0.5, bottom=-0.5)
 
 
 def _around(size, target, narrow):
-    rows, columns = _counts(size[1], _girth(size), target)
+    rows, columns = _counts(size[1], _skin_radius(size), target)
     shares = np.linspace(0.0, 1.0, rows + 1)
     return _rings(0.5 - shares, 0.5 * (1.0 + (narrow - 1.0) * shares), columns), _grid(rows + 1, columns, True)
 

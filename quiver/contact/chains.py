@@ -6,8 +6,8 @@ from quiver.contact.contacts import ColliderTracks
 from quiver.contact.skins import SkinContacts
 from quiver.kernels import contacts as kernel
 from quiver.kernels.lanes import LANES
-from quiver.sim.packing import in_lanes, no_spots, spot_values
-from quiver.sim.step import NO_SPOTS
+from quiver.sim.packing import in_lanes, no_surface_contacts, surface_contact_values
+from quiver.sim.step import NO_SURFACE_CONTACTS
 from quiver.sim.varying import Varying
 
 
@@ -53,19 +53,21 @@ class ChainContacts(Varying):
         for skin in self.skins:
             skin.ready(world if skin_world is None else skin_world, jumped, per_frame)
 
-    def spots(self, frame, until, points, way):
+    def surface_contacts(self, frame, until, points, way):
         """What may touch of the skins in a piece of a frame, as `advance` of sim/step.py takes it; see `SkinContacts.spots`.
 
         points (C, n + 1, 3) where the chains are [m], way (C, n + 1) how far each point may move [m]
         """
         if not self.skins:
-            return NO_SPOTS
+            return NO_SURFACE_CONTACTS
         lanes, n = -(-len(points) // LANES) * LANES, points.shape[1] - 1
         found = []
         for own, skin in zip(self._chains_of, self.skins, strict=True):
-            rows, near, reaches, grips = skin.spots(frame, _touching(points[own]), _touching(way[own]), until)
-            values = no_spots(lanes * n * 2).reshape(lanes, n * 2, -1)
-            values[own[rows // (2 * n)], rows % (2 * n)] = spot_values(np.broadcast_to(self._origin, (len(rows), 3)), near, reaches, grips)
+            rows, near, reaches, frictions = skin.surface_contacts(frame, _touching(points[own]), _touching(way[own]), until)
+            values = no_surface_contacts(lanes * n * 2).reshape(lanes, n * 2, -1)
+            values[own[rows // (2 * n)], rows % (2 * n)] = surface_contact_values(
+                np.broadcast_to(self._origin, (len(rows), 3)), near, reaches, frictions
+            )
             found.append(in_lanes(values).reshape(-1, LANES))
         return np.concatenate(found)
 

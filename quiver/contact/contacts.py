@@ -48,7 +48,7 @@ class Contacts:
         cores = np.where(cores < kernel.FOR_EVER, cores * self.scale, kernel.FOR_EVER)
         bounds = np.array([each.bound for each in self.colliders])
         bounds = np.where(bounds < kernel.FOR_EVER, bounds * self.scale, kernel.FOR_EVER)
-        self.shapes = shape_rows(cores, bounds, np.array([each.grip for each in self.colliders]))
+        self.shapes = shape_rows(cores, bounds, np.array([each.friction for each in self.colliders]))
         self.rest = frame_rows(np.repeat(self.placements(rest_matrices(skeleton)[None]), 2, 0))[0]
 
     def __len__(self):

@@ -6,7 +6,7 @@ from quiver.contact.contacts import ColliderTracks, joined
 from quiver.contact.skins import SkinContacts
 from quiver.kernels.contacts import FRAME
 from quiver.rig import transforms
-from quiver.sim.rigid import NO_SPOTS
+from quiver.sim.rigid import NO_SURFACE_CONTACTS
 from quiver.sim.varying import Varying
 
 
@@ -41,13 +41,13 @@ class PropContacts(Varying):
         rows = self._rows[frame * self._per_frame : (frame + 1) * self._per_frame]
         return self.reaches, np.ascontiguousarray(rows).reshape(-1, FRAME), self.shapes.shapes
 
-    def spots(self, frame, state, keyed, seconds):
+    def surface_contacts(self, frame, state, keyed, seconds):
         """What may touch of the skins in a frame of so many seconds, likewise; state (13,), keyed (7,) the place and turn at its end."""
         if not self.skins:
-            return NO_SPOTS
+            return NO_SURFACE_CONTACTS
         here, there = (
             each[:3] + transforms.rotate(np.broadcast_to(each[3:7], (len(self.points), 4)), self.points) for each in (state, keyed)
         )
         spin = np.cross(np.broadcast_to(state[10:], self.points.shape), here - state[:3])
         way = np.linalg.norm(there - here, axis=1) + np.linalg.norm(state[7:10] + spin, axis=1) * seconds
-        return joined([skin.spots(frame, here, way) for skin in self.skins], NO_SPOTS)
+        return joined([skin.surface_contacts(frame, here, way) for skin in self.skins], NO_SURFACE_CONTACTS)

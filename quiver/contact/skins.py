@@ -104,7 +104,7 @@ class Skin:
 
     def __init__(self, collider, surface, key=()):
         self.key = key
-        self.collider, self.margin, self.grip, self.surface = collider, collider.value("margin") / 1000.0, collider.grip, surface
+        self.collider, self.margin, self.friction, self.surface = collider, collider.value("margin") / 1000.0, collider.friction, surface
         self.nodes = [surface.mesh.node] if collider.shape == "hull" else []
         self._felt = None
 
@@ -184,16 +184,22 @@ class ClosestPointQuery(Varying):
         felt.move(skin_places)
         found, shares = felt.tree.find(points, limits, self.guesses)
         self.guesses = found
-        spots, normals = self.spots(skin_places, found, shares)
+        surface_contacts, normals = self.surface_contacts(skin_places, found, shares)
         inner = np.einsum("rc,rc->r", shares, ~felt.is_rim[felt.tree.triangles[found]])
         is_faced = (found >= 0) & (inner > RIM)
-        return np.where(is_faced, np.einsum("rk,rk->r", points - spots, normals), np.nan), found, shares, spots, normals
+        return (
+            np.where(is_faced, np.einsum("rk,rk->r", points - surface_contacts, normals), np.nan),
+            found,
+            shares,
+            surface_contacts,
+            normals,
+        )
 
-    def spots(self, skin_places, found, shares):
+    def surface_contacts(self, skin_places, found, shares):
         """Places (n, 3) and normals (n, 3) of spots of the skin, wherever it is now."""
-        spots, normals = np.empty((len(found), 3)), np.empty((len(found), 3))
-        blend(skin_places, self.felt.normals(skin_places), self.felt.tree.triangles, found, shares, spots, normals)
-        return spots, normals
+        surface_contacts, normals = np.empty((len(found), 3)), np.empty((len(found), 3))
+        blend(skin_places, self.felt.normals(skin_places), self.felt.tree.triangles, found, shares, surface_contacts, normals)
+        return surface_contacts, normals
 
 
 def _rim(triangles, count):
@@ -223,8 +229,8 @@ class SkinContacts(Varying):
         """Take the node matrices (S, J, 3, 4) of some frames."""
         self.ends, self.jumped = self.skin.surface.ends(world, per_frame), jumped
 
-    def spots(self, frame, points, way, until=1.0):
-        """Which of the points (R, 3) may touch in a frame, int (Q,), then spots, reaches and grips as `push_spots` takes them.
+    def surface_contacts(self, frame, points, way, until=1.0):
+        """Which of the points (R, 3) may touch in a frame, int (Q,), then spots, reaches and grips as `push_surface_contacts` takes them.
 
         way (R,) is how far each point may move [m]. To be asked once for each frame, or for pieces of it one after another, each from where
         the last one ended to a share of the frame.
@@ -234,11 +240,11 @@ class SkinContacts(Varying):
         if until < 1.0:
             end = begin + (until - self.reached) / (1.0 - self.reached) * (end - begin)
         self.before, self.reached = end, until % 1.0
-        distances, found, shares, spots, normals = self.query.feel(begin, points, 1.5 * way + NEAR + DEEP)
+        distances, found, shares, surface_contacts, normals = self.query.feel(begin, points, 1.5 * way + NEAR + DEEP)
         rows = np.flatnonzero(distances < self.reaches + 1.5 * way + NEAR)
-        ends = self.query.spots(end, found[rows], shares[rows])
-        near = np.concatenate([spots[rows], ends[0], normals[rows], ends[1]], axis=1)
-        return rows, near, self.reaches[rows], np.full(len(rows), self.skin.grip)
+        ends = self.query.surface_contacts(end, found[rows], shares[rows])
+        near = np.concatenate([surface_contacts[rows], ends[0], normals[rows], ends[1]], axis=1)
+        return rows, near, self.reaches[rows], np.full(len(rows), self.skin.friction)
 
 
 class SkinDepth:

@@ -6,13 +6,13 @@ from scipy.spatial import KDTree
 from quiver.contact.contacts import ColliderTracks, joined
 from quiver.contact.skins import NEAR, SkinContacts
 from quiver.kernels import contacts as kernel
-from quiver.sim.packing import spots_in_lanes
-from quiver.sim.solid import NO_HELD, NO_PAIRS, NO_SPOT_LANES, NO_SPOTS
+from quiver.sim.packing import surface_contacts_in_lanes
+from quiver.sim.solid import NO_HELD, NO_PAIRS, NO_SURFACE_CONTACT_LANES, NO_SURFACE_CONTACTS
 from quiver.sim.varying import Varying
 
 OWN_SPACING, OWN_NEIGHBOURS, FARTHEST_OWN = 0.8, 2.2, 1.5
 """Particles of one sheet keep so many edges apart; closer at rest than so many they are neighbours; and no more of those are looked at."""
-OWN_GRIP = 0.3
+OWN_FRICTION = 0.3
 """Coefficient of friction of a sheet with itself."""
 
 
@@ -100,14 +100,19 @@ class SoftContacts(Varying):
         carried = self.carried
         way, places = carried.way(state, keyed_moves, self.seconds), carried.places(state)
         held = self.shapes.touches(frame, state, way) if self.shapes else NO_HELD
-        spots = []
+        surface_contacts = []
         for skin in self.skins:
-            rows, *near = skin.spots(frame, places, way)
-            spots.append((places[rows], carried.corners[rows], carried.shares[rows], *near))
+            rows, *near = skin.surface_contacts(frame, places, way)
+            surface_contacts.append((places[rows], carried.corners[rows], carried.shares[rows], *near))
         if not carried.is_single:
-            return held, joined(spots, NO_SPOTS), NO_SPOT_LANES, NO_PAIRS
+            return held, joined(surface_contacts, NO_SURFACE_CONTACTS), NO_SURFACE_CONTACT_LANES, NO_PAIRS
         # What is one particle each goes sixteen at a time; each skin begins a block, so that none has a particle twice.
-        return held, NO_SPOTS, joined([spots_in_lanes(each, len(state.positions)) for each in spots], NO_SPOT_LANES), NO_PAIRS
+        return (
+            held,
+            NO_SURFACE_CONTACTS,
+            joined([surface_contacts_in_lanes(each, len(state.positions)) for each in surface_contacts], NO_SURFACE_CONTACT_LANES),
+            NO_PAIRS,
+        )
 
 
 class OwnContacts:
@@ -136,4 +141,4 @@ class OwnContacts:
         near = np.linalg.norm(ways, axis=1) < self.reach + NEAR + 1.5 * (way[first] + way[second])
         kept = near & ((at_rest > self.neighbours) | (self.pieces[first] != self.pieces[second]))
         pairs = np.ascontiguousarray(np.stack([first, second], 1)[kept])
-        return pairs, np.ascontiguousarray(ways[kept]), np.minimum(self.reach, at_rest[kept]), OWN_GRIP
+        return pairs, np.ascontiguousarray(ways[kept]), np.minimum(self.reach, at_rest[kept]), OWN_FRICTION

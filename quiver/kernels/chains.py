@@ -27,16 +27,16 @@ from numba.extending import register_jitable
 
 from quiver.kernels.contacts import BOUND, kept_out
 from quiver.kernels.lanes import any_less, larger, load, splat, sqrt, store, where_less
-from quiver.kernels.spots import PARAMS as SPOT
-from quiver.kernels.spots import before_spot, off_spot
+from quiver.kernels.surface_contacts import PARAMS as SURFACE_CONTACT
+from quiver.kernels.surface_contacts import before_surface_contact, off_surface_contact
 
 INVERSE_MASS = 0
-BEND_SOFTNESS = 1
+BEND_COMPLIANCE = 1
 """Compliance over dt squared; DISCONNECTED where there is no spring."""
-STRETCH_SOFTNESS = 2
-KEEP = 3
+STRETCH_COMPLIANCE = 2
+DAMPING_FACTOR = 3
 """Share of the velocity relative to the keyed motion that survives one substep."""
-AIR = 4
+DRAG_FACTOR = 4
 """Share of the world velocity that survives one substep."""
 GRAVITY = 5
 """Velocity that gravity adds in one substep, three rows."""
@@ -117,17 +117,17 @@ def predict(n, dt, rate, state, s0, params, p0, motion, m0, scratch):
     bx, by, bz = zero, zero, zero
     for i in range(n):
         p = p0 + PARAMS * i
-        keep = load(params, p + KEEP)
-        air = load(params, p + AIR)
+        damping_factor = load(params, p + DAMPING_FACTOR)
+        drag_factor = load(params, p + DRAG_FACTOR)
         gx, gy, gz = load3(params, p + GRAVITY)
         ux, uy, uz = load3(state, s0 + 6 * i)
         vx, vy, vz = load3(state, s0 + 6 * i + 3)
         sx, sy, sz = load3(motion, m0 + 6 * i)
         kx, ky, kz = load3(motion, m0 + 6 * i + 3)
         cx, cy, cz = kx * rate, ky * rate, kz * rate
-        vx = (cx + (vx - cx) * keep) * air + gx
-        vy = (cy + (vy - cy) * keep) * air + gy
-        vz = (cz + (vz - cz) * keep) * air + gz
+        vx = (cx + (vx - cx) * damping_factor) * drag_factor + gx
+        vy = (cy + (vy - cy) * damping_factor) * drag_factor + gy
+        vz = (cz + (vz - cz) * damping_factor) * drag_factor + gz
         ux, uy, uz = ux - kx, uy - ky, uz - kz
         store3(scratch, SCRATCH * i, ux, uy, uz)
         # A held particle stays at its keyed place.
@@ -161,7 +161,7 @@ def solve_bends(n, state, s0, params, p0, scratch):
     for i in range(n):
         r = SCRATCH * i
         w = load(params, p0 + PARAMS * i + INVERSE_MASS)
-        soft = load(params, p0 + PARAMS * i + BEND_SOFTNESS)
+        soft = load(params, p0 + PARAMS * i + BEND_COMPLIANCE)
         c = load(scratch, r + 6)
         a0 = w + (1.0 + c) * (1.0 + c) * w1 + c * c * w2 + soft
         a1 = -(1.0 + c) * w1 - c * (1.0 + c1) * w2
@@ -209,7 +209,7 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, scratch):
     hx, hy, hz = zero, zero, zero
     for i in range(n):
         w = load(params, p0 + PARAMS * i + INVERSE_MASS)
-        soft = load(params, p0 + PARAMS * i + STRETCH_SOFTNESS)
+        soft = load(params, p0 + PARAMS * i + STRETCH_COMPLIANCE)
         sx, sy, sz = load3(motion, m0 + 6 * i)
         ux, uy, uz = load3(state, s0 + 6 * i)
         dx, dy, dz = sx + (ux - px), sy + (uy - py), sz + (uz - pz)
@@ -302,13 +302,13 @@ def apply_limits(n, state, s0, params, p0, motion, m0, axes, a0):
 
 
 @register_jitable
-def push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, first_row, first_reach, spots, block, now, then):
+def push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, first_row, first_reach, surface_contacts, block, now, then):
     """Push the middles and the ends of all segments out of the colliders, from root to tip (arrays as in kernels/contacts.py).
 
     Then off the spots of skins (arrays as `advance` says), between the shares ``then`` and ``now`` of the frame.
     """
     frames, shapes, reaches = colliders
-    skins, blocks = spots
+    skins, blocks = surface_contacts
     rx, ry, rz = load3(motion, m0 + 6 * n)
     zero = splat(0.0)
     # Of the particle before: where it is, where it was a substep ago, whether it is free.
@@ -340,18 +340,20 @@ def push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, first_row
             ux, uy, uz = ux + both * free * wx, uy + both * free * wy, uz + both * free * wz
             wx, wy, wz = kept_out(colliders, k, row, end, ox, oy, oz, rx + ux, ry + uy, rz + uz)
             ux, uy, uz = ux + free * wx, uy + free * wy, uz + free * wz
-        for k in range(len(skins) // (blocks * n * 2 * SPOT)):
-            spot = ((k * blocks + block) * n + i) * 2 * SPOT
-            near = before_spot(skins, spot, now, 0.5 * (rx + ux + px + vx), 0.5 * (ry + uy + py + vy), 0.5 * (rz + uz + pz + vz))
+        for k in range(len(skins) // (blocks * n * 2 * SURFACE_CONTACT)):
+            surface_contact = ((k * blocks + block) * n + i) * 2 * SURFACE_CONTACT
+            near = before_surface_contact(
+                skins, surface_contact, now, 0.5 * (rx + ux + px + vx), 0.5 * (ry + uy + py + vy), 0.5 * (rz + uz + pz + vz)
+            )
             if any_less(near[0], 0.0):
-                wx, wy, wz = off_spot(skins, spot, then, *near, 0.5 * (ox + kx), 0.5 * (oy + ky), 0.5 * (oz + kz))
+                wx, wy, wz = off_surface_contact(skins, surface_contact, then, *near, 0.5 * (ox + kx), 0.5 * (oy + ky), 0.5 * (oz + kz))
                 both = 2.0 / larger(free + free_before, 1.0)
                 vx, vy, vz = vx + both * free_before * wx, vy + both * free_before * wy, vz + both * free_before * wz
                 ux, uy, uz = ux + both * free * wx, uy + both * free * wy, uz + both * free * wz
-            spot += SPOT
-            near = before_spot(skins, spot, now, rx + ux, ry + uy, rz + uz)
+            surface_contact += SURFACE_CONTACT
+            near = before_surface_contact(skins, surface_contact, now, rx + ux, ry + uy, rz + uz)
             if any_less(near[0], 0.0):
-                wx, wy, wz = off_spot(skins, spot, then, *near, ox, oy, oz)
+                wx, wy, wz = off_surface_contact(skins, surface_contact, then, *near, ox, oy, oz)
                 ux, uy, uz = ux + free * wx, uy + free * wy, uz + free * wz
         store3(state, s0 + 6 * i, ux, uy, uz)
         if i > 0:
@@ -388,12 +390,15 @@ def finish(n, rate, state, s0, params, p0, motion, m0, scratch):
         store3(state, s0 + 6 * i + 3, vx * slower + kx * rate, vy * slower + ky * rate, vz * slower + kz * rate)
 
 
-def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes, colliders, spots, has_limits, record_every, record):
+def advance(
+    first_block, end_block, substeps, n, dt, state, params, motion, axes, colliders, surface_contacts, has_limits, record_every, record
+):
     """Advance the chains of the blocks first_block..end_block-1 by a number of substeps (arrays as in the module's text).
 
-    ``colliders`` are frames and shapes as kernels/contacts.py says, and reaches, in float32; ``spots``, of skins that move evenly through
-    these substeps, are as in kernels/spots.py, for each skin, block, segment, its middle and its end. ``record`` receives the displacements
-    after every ``record_every``-th substep. Blocks share nothing, so any split over threads gives the same bits.
+    ``colliders`` are frames and shapes as kernels/contacts.py says, and reaches, in float32; ``surface_contacts``, of skins that
+    move evenly through these substeps, are as in kernels/surface_contacts.py, for each skin, block, segment, its
+    middle and its end. ``record`` receives the displacements after every ``record_every``-th substep. Blocks share nothing, so any split
+    over threads gives the same bits.
     """
     blocks = params.shape[0] // (PARAMS * n)
     many = len(colliders[1])
@@ -409,9 +414,9 @@ def advance(first_block, end_block, substeps, n, dt, state, params, motion, axes
             solve_lengths(n, state, s0, params, p0, motion, m0, scratch)
             if has_limits:
                 apply_limits(n, state, s0, params, p0, motion, m0, axes, (step * blocks + block) * 6 * n)
-            if many > 0 or len(spots) > 0:
+            if many > 0 or len(surface_contacts) > 0:
                 rows, then, now = (step * many, 2 * n * many * block), np.float32(step) * each, np.float32(step + 1) * each
-                push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, *rows, (spots, blocks), block, now, then)
+                push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, *rows, (surface_contacts, blocks), block, now, then)
             finish(n, rate, state, s0, params, p0, motion, m0, scratch)
             if (step + 1) % record_every == 0:
                 r0 = (((step + 1) // record_every - 1) * blocks + block) * 3 * n

@@ -16,7 +16,7 @@ from quiver.kernels.lanes import any_less, larger, smaller, sqrt, where_less
 
 FRAME = 24
 """Centre x y z, matrix 9; then both a substep ago."""
-WIDE, DEEP, ABOVE, BELOW, BOUND, GRIP, SHAPE = 0, 1, 2, 3, 4, 5, 6
+WIDE, DEEP, ABOVE, BELOW, BOUND, FRICTION, SHAPE = 0, 1, 2, 3, 4, 5, 6
 """BOUND is the radius of a sphere around the core [m]; GRIP the coefficient of friction."""
 FOR_EVER = 1e9
 NEVER = -1e9
@@ -50,7 +50,7 @@ def outwards(x, y, z, wide, deep, above, below):
 
 
 @register_jitable
-def touched(ax, ay, az, bx, by, bz, wide, deep, above, below, reach, grip):
+def touched(ax, ay, az, bx, by, bz, wide, deep, above, below, reach, friction):
     """Where a point that moved from a to b in a collider's own space in one substep may be: (x, y, z).
 
     It is stopped where it first touches, pushed out to ``reach``, and held back along the surface by Coulomb's law. One that begins
@@ -83,7 +83,7 @@ def touched(ax, ay, az, bx, by, bz, wide, deep, above, below, reach, grip):
     mx, my, mz = bx - ax, by - ay, bz - az
     along = mx * nx + my * ny + mz * nz
     tx, ty, tz = mx - along * nx, my - along * ny, mz - along * nz
-    held = smaller(grip * (push + pressed) / larger(sqrt(tx * tx + ty * ty + tz * tz), TINY), 1.0)
+    held = smaller(friction * (push + pressed) / larger(sqrt(tx * tx + ty * ty + tz * tz), TINY), 1.0)
     return bx - held * tx, by - held * ty, bz - held * tz
 
 
@@ -116,7 +116,7 @@ def kept_out(colliders, k, row, reach, ax, ay, az, bx, by, bz):
     ax, ay, az = into(frames, row, 12, ax, ay, az)
     bx, by, bz = into(frames, row, 0, bx, by, bz)
     core = shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW]
-    x, y, z = touched(ax, ay, az, bx, by, bz, *core, reach, shapes[k, GRIP])
+    x, y, z = touched(ax, ay, az, bx, by, bz, *core, reach, shapes[k, FRICTION])
     return turned(frames, row, x - bx, y - by, z - bz)
 
 
@@ -195,7 +195,7 @@ def _push_held(step, points, old, bases, corners, shares, colliders, reaches, fr
         bx, by, bz = into(frames, row, 0, bx, by, bz)
         ax, ay, az = into(frames, row, 12, ax, ay, az)
         core = shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW]
-        x, y, z = touched(ax, ay, az, bx, by, bz, *core, reaches[m], shapes[k, GRIP])
+        x, y, z = touched(ax, ay, az, bx, by, bz, *core, reaches[m], shapes[k, FRICTION])
         if x == bx and y == by and z == bz:
             continue
         x, y, z = turned(frames, row, x - bx, y - by, z - bz)
@@ -205,7 +205,7 @@ def _push_held(step, points, old, bases, corners, shares, colliders, reaches, fr
 push_held = njit(nogil=True, cache=True, error_model="numpy")(_push_held)
 
 
-def _push_spots(step, substeps, points, old, bases, corners, shares, spots, reaches, grips):
+def _push_surface_contacts(step, substeps, points, old, bases, corners, shares, surface_contacts, reaches, frictions):
     """Push points that ride on particles off spots of a surface that moves; other arrays as `push_held`.
 
     spots (M, 12) where each point's spot is when the frame begins and when it ends, and where its outside looks then; reaches (M,) how far
@@ -217,32 +217,46 @@ def _push_spots(step, substeps, points, old, bases, corners, shares, spots, reac
         give, ax, ay, az, bx, by, bz = carried(points, old, bases, corners, shares, m)
         if give <= 0.0:
             continue
-        wx, wy, wz = spots[m, 3] - spots[m, 0], spots[m, 4] - spots[m, 1], spots[m, 5] - spots[m, 2]
-        nx = spots[m, 6] + now * (spots[m, 9] - spots[m, 6])
-        ny = spots[m, 7] + now * (spots[m, 10] - spots[m, 7])
-        nz = spots[m, 8] + now * (spots[m, 11] - spots[m, 8])
+        wx, wy, wz = (
+            surface_contacts[m, 3] - surface_contacts[m, 0],
+            surface_contacts[m, 4] - surface_contacts[m, 1],
+            surface_contacts[m, 5] - surface_contacts[m, 2],
+        )
+        nx = surface_contacts[m, 6] + now * (surface_contacts[m, 9] - surface_contacts[m, 6])
+        ny = surface_contacts[m, 7] + now * (surface_contacts[m, 10] - surface_contacts[m, 7])
+        nz = surface_contacts[m, 8] + now * (surface_contacts[m, 11] - surface_contacts[m, 8])
         inverse = 1.0 / max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
         nx, ny, nz = nx * inverse, ny * inverse, nz * inverse
-        gap = (bx - spots[m, 0] - now * wx) * nx + (by - spots[m, 1] - now * wy) * ny + (bz - spots[m, 2] - now * wz) * nz - reaches[m]
+        gap = (
+            (bx - surface_contacts[m, 0] - now * wx) * nx
+            + (by - surface_contacts[m, 1] - now * wy) * ny
+            + (bz - surface_contacts[m, 2] - now * wz) * nz
+            - reaches[m]
+        )
         if gap >= 0.0:
             continue
-        # In front or not is asked of where the surface looked then, see kernels/spots.py.
-        ox = spots[m, 6] + then * (spots[m, 9] - spots[m, 6])
-        oy = spots[m, 7] + then * (spots[m, 10] - spots[m, 7])
-        oz = spots[m, 8] + then * (spots[m, 11] - spots[m, 8])
-        began = (ax - spots[m, 0] - then * wx) * ox + (ay - spots[m, 1] - then * wy) * oy + (az - spots[m, 2] - then * wz) * oz - reaches[m]
+        # In front or not is asked of where the surface looked then, see kernels/surface_contacts.py.
+        ox = surface_contacts[m, 6] + then * (surface_contacts[m, 9] - surface_contacts[m, 6])
+        oy = surface_contacts[m, 7] + then * (surface_contacts[m, 10] - surface_contacts[m, 7])
+        oz = surface_contacts[m, 8] + then * (surface_contacts[m, 11] - surface_contacts[m, 8])
+        began = (
+            (ax - surface_contacts[m, 0] - then * wx) * ox
+            + (ay - surface_contacts[m, 1] - then * wy) * oy
+            + (az - surface_contacts[m, 2] - then * wz) * oz
+            - reaches[m]
+        )
         push = -gap if began >= -SLACK else min(-gap, max((1.0 - EASE) * began - gap, 0.0))
         mx, my, mz = bx - ax - wx * each, by - ay - wy * each, bz - az - wz * each
         along = mx * nx + my * ny + mz * nz
         mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
-        held = min(grips[m] * push / max(np.sqrt(mx * mx + my * my + mz * mz), TINY), 1.0)
+        held = min(frictions[m] * push / max(np.sqrt(mx * mx + my * my + mz * mz), TINY), 1.0)
         spread(points, corners, shares, m, give, push * nx - held * mx, push * ny - held * my, push * nz - held * mz)
 
 
-push_spots = njit(nogil=True, cache=True, error_model="numpy")(_push_spots)
+push_surface_contacts = njit(nogil=True, cache=True, error_model="numpy")(_push_surface_contacts)
 
 
-def _push_pairs(points, old, pairs, ways, reaches, grip):
+def _push_pairs(points, old, pairs, ways, reaches, friction):
     """Keep particles of one body apart from each other, one pair after another.
 
     pairs int32 (Q, 2); ways (Q, 3) from the first to the second when the frame began; reaches (Q,) how far they stay apart; grip the
@@ -266,7 +280,7 @@ def _push_pairs(points, old, pairs, ways, reaches, grip):
         mx, my, mz = dx - ox, dy - oy, dz - oz
         along = mx * nx + my * ny + mz * nz
         mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
-        held = min(grip * push / max(np.sqrt(mx * mx + my * my + mz * mz), TINY), 1.0)
+        held = min(friction * push / max(np.sqrt(mx * mx + my * my + mz * mz), TINY), 1.0)
         x, y, z = push * nx - held * mx, push * ny - held * my, push * nz - held * mz
         first, second = points[i, 3] / give, points[j, 3] / give
         points[i, 0] -= np.float32(first * x)

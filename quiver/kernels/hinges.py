@@ -16,7 +16,7 @@ WAYS = 0
 SINE = 9
 COSINE = 10
 """Of the angle by which it is bent at rest."""
-SOFTNESS = 11
+COMPLIANCE = 11
 """Compliance over dt squared; large where there is no hinge."""
 PARAMS = 12
 TINY, SHORT = 1e-24, 1e-12
@@ -63,7 +63,7 @@ def solve_hinges(first, end, points, indices, params):
         ux, uy, uz = fused(ca, nx, da * mx), fused(ca, ny, da * my), fused(ca, nz, da * mz)
         vx, vy, vz = fused(cb, nx, db * mx), fused(cb, ny, db * my), fused(cb, nz, db * mz)
         give = aw * dotted(ux, uy, uz, ux, uy, uz) + bw * dotted(vx, vy, vz, vx, vy, vz) + cw * pn * pn * n2 + dw * pm * pm * m2
-        turn = off / larger(give + load(params, p + SOFTNESS), TINY)
+        turn = off / larger(give + load(params, p + COMPLIANCE), TINY)
         ka, kb, kc, kd = turn * aw, turn * bw, turn * cw * pn, turn * dw * pm
         scatter(points, indices, i, fused(ka, ux, ax), fused(ka, uy, ay), fused(ka, uz, az), aw)
         scatter(points, indices, i + 1, fused(kb, vx, bx), fused(kb, vy, by), fused(kb, vz, bz), bw)

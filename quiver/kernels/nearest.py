@@ -201,17 +201,17 @@ def _vertex_normals(points, triangles, out):
 vertex_normals = njit(nogil=True, cache=True, error_model="numpy")(_vertex_normals)
 
 
-def _blend(places, normals, triangles, found, shares, spots, looks):
+def _blend(places, normals, triangles, found, shares, surface_contacts, looks):
     """Places and unit normals (R, 3) of spots of a mesh: triangles found (R,), -1 for none, and shares (R, 3) of their corners."""
     for r in range(len(found)):
         if found[r] < 0:
-            spots[r], looks[r] = 0.0, 0.0
+            surface_contacts[r], looks[r] = 0.0, 0.0
             continue
         a, b, c = triangles[found[r], 0], triangles[found[r], 1], triangles[found[r], 2]
         u, v, w = shares[r, 0], shares[r, 1], shares[r, 2]
         squared = 0.0
         for k in range(3):
-            spots[r, k] = u * places[a, k] + v * places[b, k] + w * places[c, k]
+            surface_contacts[r, k] = u * places[a, k] + v * places[b, k] + w * places[c, k]
             looks[r, k] = u * normals[a, k] + v * normals[b, k] + w * normals[c, k]
             squared += looks[r, k] * looks[r, k]
         inverse = 1.0 / max(np.sqrt(squared), 1e-30)

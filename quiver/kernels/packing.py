@@ -1,4 +1,4 @@
-"""Packing tetrahedra, or cords, into blocks in which no particle is named twice; cutting tetrahedra into fans."""
+"""Packing tetrahedra, or length limits, into blocks in which no particle is named twice; cutting tetrahedra into fans."""
 
 import numpy as np
 from numba import njit

@@ -8,7 +8,7 @@ A body of zeros is immovable.
 import numpy as np
 from numba.extending import register_jitable
 
-from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, EASE, GRIP, NEVER, SLACK, WIDE, into, outwards, touched, turned
+from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, EASE, FRICTION, NEVER, SLACK, WIDE, into, outwards, touched, turned
 
 INVERSE_MASS = 0
 INVERSE_INERTIA = 1
@@ -19,7 +19,7 @@ AXIS = 7
 """The hinge's axis along the principal axes; zero for none."""
 BODY = 10
 BALL, HINGE, FREE = 0, 1, 2
-PULL, KEEP, AIR, HOLD, LIMIT, SETTINGS = 0, 3, 4, 5, 6, 7
+PULL, DAMPING_FACTOR, DRAG_FACTOR, HOLD, LIMIT, SETTINGS = 0, 3, 4, 5, 6, 7
 """What pulls at it, three numbers [m/s2]; the shares of the motion against the keyed one, and of all motion, that survive a substep; the
 share of the way to its keyed turn that it is drawn in one; the most that it may swing [rad]."""
 ACROSS, ALONG, LOOK, WAY, KEPT = 0, 1, 4, 7, 10
@@ -139,14 +139,14 @@ def limit_swing(body, state, keyed, limit):
 @register_jitable
 def begun(state, old, body, kind, before, aim, dt, settings):
     """Move the body through a substep as if nothing touched it; it is keyed from ``before`` to ``aim`` (7,)."""
-    keep, air, hold = settings[KEEP], settings[AIR], settings[HOLD]
+    damping_factor, drag_factor, hold = settings[DAMPING_FACTOR], settings[DRAG_FACTOR], settings[HOLD]
     wx, wy, wz = apart(before, aim)
     for k, spin in enumerate((wx / dt, wy / dt, wz / dt)):
         if kind != FREE:
             speed = (aim[k] - before[k]) / dt
-            state[7 + k] = speed + (state[7 + k] - speed) * keep
-        state[7 + k] = (state[7 + k] + dt * settings[PULL + k]) * air
-        state[10 + k] = (spin + (state[10 + k] - spin) * keep) * air
+            state[7 + k] = speed + (state[7 + k] - speed) * damping_factor
+        state[7 + k] = (state[7 + k] + dt * settings[PULL + k]) * drag_factor
+        state[10 + k] = (spin + (state[10 + k] - spin) * damping_factor) * drag_factor
         state[k] += dt * state[7 + k]
     # What is not round wobbles as it spins: the angular momentum stays, from the middle of the last substep to that of this one.
     sx, sy, sz = state[10], state[11], state[12]
@@ -257,7 +257,7 @@ def place_of(state, point):
 
 
 @register_jitable
-def held_back(one, body_one, other, body_other, x, y, z, sx, sy, sz, kept, grip):
+def held_back(one, body_one, other, body_other, x, y, z, sx, sy, sz, kept, friction):
     """Hold a place x y z of a body back along the surface towards s, where it would be had it stuck, by Coulomb's law."""
     if kept[ACROSS] <= 0.0 and kept[ALONG] == 0.0 and kept[ALONG + 1] == 0.0 and kept[ALONG + 2] == 0.0:
         return
@@ -274,7 +274,7 @@ def held_back(one, body_one, other, body_other, x, y, z, sx, sy, sz, kept, grip)
         share = 1.0 / (gives(body_one, one, ax, ay, az, ux, uy, uz) + gives(body_other, other, bx, by, bz, ux, uy, uz))
     # All of this substep's is bounded, so what was too much when more seemed to press comes back.
     tx, ty, tz = kept[ALONG] + share * sx, kept[ALONG + 1] + share * sy, kept[ALONG + 2] + share * sz
-    bound = min(grip * kept[ACROSS] / max(np.sqrt(tx * tx + ty * ty + tz * tz), TINY), 1.0)
+    bound = min(friction * kept[ACROSS] / max(np.sqrt(tx * tx + ty * ty + tz * tz), TINY), 1.0)
     tx, ty, tz = bound * tx, bound * ty, bound * tz
     px, py, pz = tx - kept[ALONG], ty - kept[ALONG + 1], tz - kept[ALONG + 2]
     kept[ALONG], kept[ALONG + 1], kept[ALONG + 2] = tx, ty, tz
@@ -337,31 +337,53 @@ def touch(body, state, old, still, nothing, first, points, reaches, widest, fram
             sx, sy, sz = sx + frames[row, 0], sy + frames[row, 1], sz + frames[row, 2]
             kept[WAY], kept[WAY + 1], kept[WAY + 2] = sx - ox, sy - oy, sz - oz
             x, y, z = place_of(state, points[m])
-            held_back(state, body, still, nothing, x, y, z, sx, sy, sz, kept, shapes[k, GRIP])
+            held_back(state, body, still, nothing, x, y, z, sx, sy, sz, kept, shapes[k, FRICTION])
 
 
 @register_jitable
-def touch_spots(body, state, old, still, nothing, step, substeps, points, which, spots, reaches, grips, pressed):
-    """Push points of the body, ``which`` (Q,), off spots of a moving surface, as `push_spots` of contacts.py does; pressed (Q, KEPT)."""
+def touch_surface_contacts(body, state, old, still, nothing, step, substeps, points, which, surface_contacts, reaches, frictions, pressed):
+    """Push points of the body, ``which`` (Q,), off places of a moving surface, as `push_surface_contacts` does; pressed (Q, KEPT)."""
     each = 1.0 / substeps
     now, then = (step + 1.0) * each, step * each
     for q in range(len(which)):
-        spot, kept = spots[q], pressed[q]
+        surface_contact, kept = surface_contacts[q], pressed[q]
         x, y, z = place_of(state, points[which[q]])
-        wx, wy, wz = spot[3] - spot[0], spot[4] - spot[1], spot[5] - spot[2]
-        nx, ny, nz = spot[6] + now * (spot[9] - spot[6]), spot[7] + now * (spot[10] - spot[7]), spot[8] + now * (spot[11] - spot[8])
+        wx, wy, wz = (
+            surface_contact[3] - surface_contact[0],
+            surface_contact[4] - surface_contact[1],
+            surface_contact[5] - surface_contact[2],
+        )
+        nx, ny, nz = (
+            surface_contact[6] + now * (surface_contact[9] - surface_contact[6]),
+            surface_contact[7] + now * (surface_contact[10] - surface_contact[7]),
+            surface_contact[8] + now * (surface_contact[11] - surface_contact[8]),
+        )
         inverse = 1.0 / max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
         nx, ny, nz = nx * inverse, ny * inverse, nz * inverse
-        gap = (x - spot[0] - now * wx) * nx + (y - spot[1] - now * wy) * ny + (z - spot[2] - now * wz) * nz - reaches[q]
+        gap = (
+            (x - surface_contact[0] - now * wx) * nx
+            + (y - surface_contact[1] - now * wy) * ny
+            + (z - surface_contact[2] - now * wz) * nz
+            - reaches[q]
+        )
         if gap >= 0.0 and kept[ACROSS] <= 0.0:
             continue
         ox, oy, oz = place_of(old, points[which[q]])
         if gap < 0.0:
-            lx, ly, lz = spot[6] + then * (spot[9] - spot[6]), spot[7] + then * (spot[10] - spot[7]), spot[8] + then * (spot[11] - spot[8])
-            began = (ox - spot[0] - then * wx) * lx + (oy - spot[1] - then * wy) * ly + (oz - spot[2] - then * wz) * lz - reaches[q]
+            lx, ly, lz = (
+                surface_contact[6] + then * (surface_contact[9] - surface_contact[6]),
+                surface_contact[7] + then * (surface_contact[10] - surface_contact[7]),
+                surface_contact[8] + then * (surface_contact[11] - surface_contact[8]),
+            )
+            began = (
+                (ox - surface_contact[0] - then * wx) * lx
+                + (oy - surface_contact[1] - then * wy) * ly
+                + (oz - surface_contact[2] - then * wz) * lz
+                - reaches[q]
+            )
             push = -gap if began >= -SLACK else min(-gap, max((1.0 - EASE) * began - gap, 0.0))
             pushed_out(state, body, still, nothing, x, y, z, push * nx, push * ny, push * nz, kept)
         let_back(state, body, still, nothing, x, y, z, gap, kept)
         kept[WAY], kept[WAY + 1], kept[WAY + 2] = wx * each, wy * each, wz * each
         x, y, z = place_of(state, points[which[q]])
-        held_back(state, body, still, nothing, x, y, z, ox + wx * each, oy + wy * each, oz + wz * each, kept, grips[q])
+        held_back(state, body, still, nothing, x, y, z, ox + wx * each, oy + wy * each, oz + wz * each, kept, frictions[q])

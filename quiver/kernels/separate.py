@@ -11,8 +11,8 @@ from numba import njit
 TINY = 1e-12
 
 
-def _spread(moves, takes, starts, others, keep, out):
-    """What the places around each would have it do: ``keep`` of the mean of their moves."""
+def _spread(moves, takes, starts, others, damping_factor, out):
+    """What the places around each would have it do: ``damping_factor`` of the mean of their moves."""
     for k in range(len(moves)):
         begin, end = starts[k], starts[k + 1]
         if takes[k] <= 0.0 or begin == end:
@@ -22,7 +22,7 @@ def _spread(moves, takes, starts, others, keep, out):
         for at in range(begin, end):
             other = others[at]
             x, y, z = x + moves[other, 0], y + moves[other, 1], z + moves[other, 2]
-        share = keep / (end - begin)
+        share = damping_factor / (end - begin)
         out[k, 0], out[k, 1], out[k, 2] = share * x, share * y, share * z
 
 
@@ -56,11 +56,11 @@ spread = njit(cache=True)(_spread)
 push = njit(cache=True)(_push)
 
 
-def _separate(moves, takes, starts, others, keep, rounds, last_rounds, near, points, corners, shares, normals, gaps):
+def _separate(moves, takes, starts, others, damping_factor, rounds, last_rounds, near, points, corners, shares, normals, gaps):
     """Alternate both, so many rounds, then push alone until nothing is more than ``near`` [m] too close; ``moves`` are changed in place."""
     around = np.empty_like(moves)
     for _ in range(rounds):
-        spread(moves, takes, starts, others, keep, around)
+        spread(moves, takes, starts, others, damping_factor, around)
         moves[:] = around
         push(moves, takes, points, corners, shares, normals, gaps)
     for _ in range(last_rounds):

@@ -1,7 +1,7 @@
-"""A frame of a soft body: its particles move, then its tetrahedra, cords and hinges pull them back, in small substeps.
+"""A frame of a soft body: its particles move, then its tetrahedra, length limits and hinges pull them back, in small substeps.
 
 The body is cut into domains, one after another along it, and what spans two of them: the seam. Threads take the domains and
-meet at a gate before and after the seam, so the result is the same to the bit however many there are.
+meet at a barrier before and after the seam, so the result is the same to the bit however many there are.
 
 ==========  ==================  =====================================================================
 array       shape               content
@@ -23,23 +23,24 @@ begun       (2, P, 4)           scratch: the particles when the frame began, to 
 A row of sixteen numbers, as the lanes take them, is four particles; the fourth number of each is 0, but for the inverse masses.
 P is a multiple of four and the last particle is nobody's.
 
-``tets`` is (fans, indices, params, kinds, matrices, drafts, starts), ``cords`` and ``hinges`` (indices, params, starts): what their modules
-say, and the blocks (D + 2,) where each of D domains begins, where the seam begins, and where all ends. ``rows`` (D + 1,) likewise for the
-rows of particles. ``touches`` are what `push_held`, `push_spots`, `push_spot_lanes` and `push_pairs` take: what may touch.
+``tets`` is (fans, indices, params, kinds, matrices, prestress, starts), ``length_limits`` and ``hinges`` (indices, params, starts): what
+their modules say, and the blocks (D + 2,) where each of D domains begins, where the interface begins, and where all ends. ``rows`` (D + 1,)
+likewise for the rows of particles. ``touches``, what may touch, are what `push_held`, `push_surface_contacts`,
+`push_surface_contact_lanes` and `push_pairs` take.
 """
 
 import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.contacts import push_held, push_pairs, push_spots
-from quiver.kernels.cords import PARAMS as CORD_PARAMS
-from quiver.kernels.cords import solve_cords
-from quiver.kernels.gates import meet
+from quiver.kernels.barriers import meet
+from quiver.kernels.contacts import push_held, push_pairs, push_surface_contacts
 from quiver.kernels.hinges import PARAMS as HINGE_PARAMS
 from quiver.kernels.hinges import solve_hinges
 from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
-from quiver.kernels.spots import push_spot_lanes
+from quiver.kernels.length_limits import PARAMS as LENGTH_LIMIT_PARAMS
+from quiver.kernels.length_limits import solve_length_limits
+from quiver.kernels.surface_contacts import push_surface_contact_lanes
 from quiver.kernels.tets import measure_fans, solve_fans
 from quiver.kernels.ways import measure_ways
 
@@ -71,7 +72,7 @@ def move(first, end, points, positions):
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
-def predict_rows(first, end, is_first, dt, points, velocities, last, now, then, holds, pulls, old, keep, air, limit):
+def predict_rows(first, end, is_first, dt, points, velocities, last, now, then, holds, pulls, old, damping_factor, drag_factor, limit):
     """Find the velocities from the step that is over, and begin the next: keyed from ``now`` to ``then``."""
     rate, apart = np.float32(1.0) / dt, len(pulls) > 1
     for row in range(first, end):
@@ -80,7 +81,7 @@ def predict_rows(first, end, is_first, dt, points, velocities, last, now, then, 
         if not is_first:
             velocity = velocity_of(place, goal, load(last, row), load(old, row), rate, limit)
         keyed = (aim - goal) * rate
-        velocity = fused(fused(velocity - keyed, keep, keyed), air, load(pulls, row if apart else 0))
+        velocity = fused(fused(velocity - keyed, damping_factor, keyed), drag_factor, load(pulls, row if apart else 0))
         store(old, row, place)
         moved, hold = fused(velocity, dt, place), load(holds, row)
         store(points, row, where_less(hold, 1.0, fused(aim - moved, hold, moved), aim))
@@ -102,37 +103,46 @@ def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
 
 
 @register_jitable
-def solve(domain, points, tets, cords, hinges):
+def solve(domain, points, tets, length_limits, hinges):
     """One pass over the constraints of a domain, or of the seam."""
-    fans, tet_indices, tet_params, kinds, matrices, drafts, tet_starts = tets
-    cord_indices, cord_params, cord_starts = cords
+    fans, tet_indices, tet_params, kinds, matrices, prestress, tet_starts = tets
+    length_limit_indices, length_limit_params, length_limit_starts = length_limits
     hinge_indices, hinge_params, hinge_starts = hinges
-    solve_fans(tet_starts[domain], tet_starts[domain + 1], points, fans, tet_indices, tet_params, kinds, matrices, drafts)
-    solve_cords(cord_starts[domain], cord_starts[domain + 1], points, cord_indices, cord_params)
+    solve_fans(tet_starts[domain], tet_starts[domain + 1], points, fans, tet_indices, tet_params, kinds, matrices, prestress)
+    solve_length_limits(length_limit_starts[domain], length_limit_starts[domain + 1], points, length_limit_indices, length_limit_params)
     solve_hinges(hinge_starts[domain], hinge_starts[domain + 1], points, hinge_indices, hinge_params)
 
 
 @register_jitable
-def measure(domain, begun, tets, cords, hinges):
+def measure(domain, begun, tets, length_limits, hinges):
     """Find the ways between the particles of the constraints of a domain, or of the seam."""
     fans, tet_indices, tet_params, tet_starts = tets[0], tets[1], tets[2], tets[6]
-    cord_indices, cord_params, cord_starts = cords
+    length_limit_indices, length_limit_params, length_limit_starts = length_limits
     hinge_indices, hinge_params, hinge_starts = hinges
     measure_fans(tet_starts[domain], tet_starts[domain + 1], begun[0], begun[1], fans, tet_indices, tet_params)
-    measure_ways(cord_starts[domain], cord_starts[domain + 1], begun[0], begun[1], cord_indices, cord_params, 1, CORD_PARAMS)
+    measure_ways(
+        length_limit_starts[domain],
+        length_limit_starts[domain + 1],
+        begun[0],
+        begun[1],
+        length_limit_indices,
+        length_limit_params,
+        1,
+        LENGTH_LIMIT_PARAMS,
+    )
     measure_ways(hinge_starts[domain], hinge_starts[domain + 1], begun[0], begun[1], hinge_indices, hinge_params, 3, HINGE_PARAMS)
 
 
 def _advance(
     part,
-    crew,
-    gate,
+    thread_count,
+    barrier,
     dt,
     positions,
     masses,
     pulls,
-    keep,
-    air,
+    damping_factor,
+    drag_factor,
     limit,
     constraints,
     touches,
@@ -146,43 +156,43 @@ def _advance(
 ):
     """Advance one body by one frame of S substeps of ``dt`` seconds, in place (arrays as in the module's text).
 
-    part, crew  which of how many threads this is; all of them call this with one ``gate``, int64 (1,), zero at the start
-    keep, air   the shares of the velocity, against the keyed motion and against the world, that survive a substep
+    part, thread count  which of how many threads this is; all of them call this with one ``barrier``, int64 (1,), zero at the start
+    damping_factor, drag_factor   the shares of the velocity, against the keyed motion and against the world, that survive a substep
     limit       [m/s] the greatest speed against the keyed motion
-    constraints tets, cords, hinges; scratch points, old, begun
+    constraints tets, length limits, hinges; scratch points, old, begun
     """
     points, old, begun = scratch
-    seam, wide = len(rows) - 1, points.reshape(-1, LANES)
-    tets, cords, hinges = constraints
+    interface, wide = len(rows) - 1, points.reshape(-1, LANES)
+    tets, length_limits, hinges = constraints
     substeps, count = len(targets), len(before)
-    for domain in range(part, seam, crew):
+    for domain in range(part, interface, thread_count):
         span = 4 * rows[domain], min(4 * rows[domain + 1], count)
         begin(*span, positions, masses, before, targets, goals.reshape(substeps + 1, -1, 4), points, begun)
-    if seam > 1:
-        meet(gate, crew)
-    for domain in range(part, seam + 1, crew):
-        measure(domain, begun, tets, cords, hinges)
-    if seam > 1:
-        meet(gate, crew)
+    if interface > 1:
+        meet(barrier, thread_count)
+    for domain in range(part, interface + 1, thread_count):
+        measure(domain, begun, tets, length_limits, hinges)
+    if interface > 1:
+        meet(barrier, thread_count)
     for step in range(substeps):
         last, now, then = goals[max(step - 1, 0)], goals[step], goals[step + 1]
-        for domain in range(part, seam, crew):
+        for domain in range(part, interface, thread_count):
             span = rows[domain], rows[domain + 1]
-            predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, keep, air, limit)
-            solve(domain, points, tets, cords, hinges)
-        if seam > 1:
-            meet(gate, crew)
+            predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, damping_factor, drag_factor, limit)
+            solve(domain, points, tets, length_limits, hinges)
+        if interface > 1:
+            meet(barrier, thread_count)
         if part == 0:
-            if seam > 1:
-                solve(seam, points, tets, cords, hinges)
+            if interface > 1:
+                solve(interface, points, tets, length_limits, hinges)
             push_held(step, points, old.reshape(-1, 4), *touches[0])
-            push_spots(step, substeps, points, old.reshape(-1, 4), *touches[1])
-            push_spot_lanes(step, substeps, points, old.reshape(-1, 4), *touches[2])
+            push_surface_contacts(step, substeps, points, old.reshape(-1, 4), *touches[1])
+            push_surface_contact_lanes(step, substeps, points, old.reshape(-1, 4), *touches[2])
             push_pairs(points, old.reshape(-1, 4), *touches[3])
-        if seam > 1:
-            meet(gate, crew)
+        if interface > 1:
+            meet(barrier, thread_count)
     last, now = goals[substeps - 1], goals[substeps]
-    for domain in range(part, seam, crew):
+    for domain in range(part, interface, thread_count):
         finish_rows(rows[domain], rows[domain + 1], dt, wide, velocities, last, now, old, limit)
         move(4 * rows[domain], min(4 * rows[domain + 1], count), points, positions)
 

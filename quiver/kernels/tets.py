@@ -23,7 +23,7 @@ params    (rows, 16)         4 n + 6 rows per block: three for the way from the 
 kinds     int32 (slots,)     which matrices the tetrahedra of a slot have; those of a lattice's inside are all the same, and reading
                              them again and again from far memory made 50,000 tetrahedra a fifth slower (measured)
 matrices  (MATRICES K, 16)   SHAPE, VOLUME, CENTRE and SOFTNESS
-drafts    (9 slots, 16)      or none: what is taken off the three edges before the shape pulls at them, see `settle`
+prestress    (9 slots, 16)      or none: what is taken off the three edges before the shape pulls at them, see `settle`
 ========  =================  ======================================================================
 """
 
@@ -39,7 +39,7 @@ VOLUME = 9
 """What the volume's push moves them by, against the first, per gradient: six rows, the upper half of a symmetric matrix."""
 CENTRE = 15
 """The shares of the last three particles in the mass of all; a pinned one has all of it."""
-SOFTNESS = 18
+COMPLIANCE = 18
 """Compliance of six times the volume, over dt squared; large where there is no tetrahedron."""
 MATRICES = 19
 TINY = 1e-30
@@ -67,7 +67,7 @@ def goal_row(fan, k):
     return 3 * fan + 6 + k
 
 
-def _solve_fans(first, end, points, fans, indices, params, kinds, matrices, drafts):
+def _solve_fans(first, end, points, fans, indices, params, kinds, matrices, prestress):
     """Move the particles of the fans of blocks first..end-1, tetrahedron by tetrahedron, by one step of shape and volume together.
 
     The formula is in here, not in a function for one tetrahedron: that would be called, not built in, and take half as long again.
@@ -96,13 +96,13 @@ def _solve_fans(first, end, points, fans, indices, params, kinds, matrices, draf
             v3x, v3y, v3z = combined(v13, v23, v33, *gradients)
             give = dotted(*gradients, v1x, v1y, v1z, v2x, v2y, v2z, v3x, v3y, v3z)
             # Divided here already, the slow division goes on while the shape is summed up.
-            share = 1.0 / larger(load(matrices, v + SOFTNESS - VOLUME) + give, TINY)
+            share = 1.0 / larger(load(matrices, v + COMPLIANCE - VOLUME) + give, TINY)
             sixfold = fused(e1x, g1x, fused(e1y, g1y, e1z * g1z))
-            if len(drafts):
+            if len(prestress):
                 d = 9 * (slot + k)
-                e1x, e1y, e1z = e1x - load(drafts, d), e1y - load(drafts, d + 1), e1z - load(drafts, d + 2)
-                e2x, e2y, e2z = e2x - load(drafts, d + 3), e2y - load(drafts, d + 4), e2z - load(drafts, d + 5)
-                e3x, e3y, e3z = e3x - load(drafts, d + 6), e3y - load(drafts, d + 7), e3z - load(drafts, d + 8)
+                e1x, e1y, e1z = e1x - load(prestress, d), e1y - load(prestress, d + 1), e1z - load(prestress, d + 2)
+                e2x, e2y, e2z = e2x - load(prestress, d + 3), e2y - load(prestress, d + 4), e2z - load(prestress, d + 5)
+                e3x, e3y, e3z = e3x - load(prestress, d + 6), e3y - load(prestress, d + 7), e3z - load(prestress, d + 8)
             edges = (e1x, e1y, e1z, e2x, e2y, e2z, e3x, e3y, e3z)
             s = v + SHAPE - VOLUME
             s1x, s1y, s1z = combined(load(matrices, s), load(matrices, s + 1), load(matrices, s + 2), *edges)
@@ -149,12 +149,12 @@ def measure_fans(first, end, begun, rest, fans, indices, params):
             store(params, row + 2, (bz - az) + (vz - uz))
 
 
-def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, params, drafts):
-    """Make positions float64 (N, 3) the ones at which each tetrahedron rests, stably: set its volume goal and its draft.
+def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, params, prestress):
+    """Make positions float64 (N, 3) the ones at which each tetrahedron rests, stably: set its volume goal and its prestress.
 
     Its goal becomes its volume there and as much more as its shape's pull can bear without giving way: the push shear / s for a largest
-    stretch s, which keeps the energy convex however it is distorted or turned inside out. Its shape pulls at edges less the draft,
-    which that push just balances. At rest the goals are the model's and the drafts are zero.
+    stretch s, which keeps the energy convex however it is distorted or turned inside out. Its shape pulls at edges less the prestress,
+    which that push just balances. At rest the goals are the model's and the prestress are zero.
 
     places int32 (T, 3) of each: its goal's row of params, its slot, its lane; gram (T, 3, 3) [1/m2] of the inverse rest edges,
     metric (T, 3, 3) [m2] of the rest edges, sixfold (T,) six times the rest volumes [m3]; ratio of shear to bulk; pressure the share by
@@ -187,7 +187,7 @@ def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, par
         for k, (edges, gradient) in enumerate((((ax, bx, cx), gx), ((ay, by, cy), gy), ((az, bz, cz), gz))):
             balanced = _applied(metric[t], gradient[0], gradient[1], gradient[2])
             for edge in range(3):
-                drafts[row + 3 * edge + k, lane] = edges[edge] - share * balanced[edge]
+                prestress[row + 3 * edge + k, lane] = edges[edge] - share * balanced[edge]
 
 
 @register_jitable

@@ -235,7 +235,9 @@ class Execution:
             return now, self._depth((digests[1], *key), depth, keyed_world, dict)
 
         wanted = plan.clip_depths
-        for layer_id, (now, keyed) in zip(wanted, at_once([partial(measured, *item) for item in wanted.items()], self.threads), strict=True):
+        for layer_id, (now, keyed) in zip(
+            wanted, at_once([partial(measured, *item) for item in wanted.items()], self.threads), strict=True
+        ):
             found = measures.setdefault(layer_id, {})
             if "clip" not in found:
                 found |= {"clip": now[0], "deepest": now[1], "keyed_clip": keyed[0]}

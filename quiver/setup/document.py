@@ -399,7 +399,7 @@ def _expect(is_right, where, expected, got):
 
 
 def json_schema():
-    """The published JSON Schema (draft 2020-12) of the setup document."""
+    """The published JSON Schema (prestress 2020-12) of the setup document."""
     schema = msgspec.json.schema(_document_type())
     parts = schema["$defs"]
     whole = parts.pop(schema["$ref"].rpartition("/")[2])

@@ -36,8 +36,8 @@ class ChainPhysics:
     inverse_masses: np.ndarray
     stiffness: np.ndarray
     stretch: np.ndarray
-    keep: np.ndarray
-    air: np.ndarray
+    damping_factor: np.ndarray
+    drag_factor: np.ndarray
     gravity: np.ndarray
     bend_limits: np.ndarray
     speed_limit: float = 1e4
@@ -51,16 +51,16 @@ def chain_model(chains, dt, has_limits, segments=0):
     segments, blocks = max(int(counts.max()), segments), -(-len(chains) // LANES)
     params = np.zeros((blocks * LANES, segments, kernel.PARAMS))
     # A lane or a segment that is not there is held and pulls at nothing.
-    params[:, :, [kernel.BEND_SOFTNESS, kernel.STRETCH_SOFTNESS]] = kernel.DISCONNECTED
-    params[:, :, [kernel.KEEP, kernel.AIR, kernel.SPEED_LIMIT, kernel.STRETCH_LIMIT]] = 1.0
+    params[:, :, [kernel.BEND_COMPLIANCE, kernel.STRETCH_COMPLIANCE]] = kernel.DISCONNECTED
+    params[:, :, [kernel.DAMPING_FACTOR, kernel.DRAG_FACTOR, kernel.SPEED_LIMIT, kernel.STRETCH_LIMIT]] = 1.0
     params[:, :, kernel.COS_LIMIT] = -2.0
     for lane, chain in enumerate(chains):
         own = params[lane, : counts[lane]]
         own[:, kernel.INVERSE_MASS] = chain.inverse_masses
-        softness = 1.0 / np.maximum(chain.stiffness * dt**2, 1.0 / kernel.DISCONNECTED)
-        own[:, kernel.BEND_SOFTNESS] = softness
-        own[:, kernel.STRETCH_SOFTNESS] = chain.stretch / dt**2
-        own[:, kernel.KEEP], own[:, kernel.AIR] = chain.keep, chain.air
+        compliance = 1.0 / np.maximum(chain.stiffness * dt**2, 1.0 / kernel.DISCONNECTED)
+        own[:, kernel.BEND_COMPLIANCE] = compliance
+        own[:, kernel.STRETCH_COMPLIANCE] = chain.stretch / dt**2
+        own[:, kernel.DAMPING_FACTOR], own[:, kernel.DRAG_FACTOR] = chain.damping_factor, chain.drag_factor
         own[:, kernel.GRAVITY : kernel.GRAVITY + 3] = chain.gravity * dt
         own[:, kernel.COS_LIMIT] = np.where(chain.bend_limits < np.pi - 1e-3, np.cos(chain.bend_limits), -2.0)
         own[:, kernel.SIN_LIMIT] = np.sin(chain.bend_limits)

@@ -13,10 +13,10 @@ def frame_rows(placements):
     return rows
 
 
-def shape_rows(cores, bounds, grips):
+def shape_rows(cores, bounds, frictions):
     """Shapes (K, SHAPE) float64: cores (K, 4) as `Collider.core` says, bounds (K,) and coefficients of friction (K,)."""
     rows = np.empty((len(cores), SHAPE))
-    rows[:, :4], rows[:, 4], rows[:, 5] = np.reshape(cores, (-1, 4)), bounds, grips
+    rows[:, :4], rows[:, 4], rows[:, 5] = np.reshape(cores, (-1, 4)), bounds, frictions
     return rows
 
 

@@ -1,13 +1,13 @@
-"""Laying a soft body's tetrahedra, cords and hinges out for the kernels, one domain after another, then what spans two: the seam.
+"""Laying a soft body's tetrahedra, length limits and hinges out for the kernels, one domain after another, then what spans two: the seam.
 
 A domain is a span of rows of four particles; ``rows`` (D + 1,) say where each begins and all end.
 """
 
 import numpy as np
 
-from quiver.kernels import cords as cord
 from quiver.kernels import hinges as hinge
-from quiver.kernels import spots as spot
+from quiver.kernels import length_limits as length_limit
+from quiver.kernels import surface_contacts as surface_contact
 from quiver.kernels import tets as tet
 from quiver.kernels.contacts import NEVER
 from quiver.kernels.lanes import LANES, aligned
@@ -15,8 +15,8 @@ from quiver.kernels.packing import LONGEST_FAN, pack_blocks, walk_fans
 
 NO_TETRAHEDRON = 1e9
 """Softness of a lane that holds no tetrahedron."""
-NO_CORD, NO_HINGE = 1e9, 1e30
-"""Length of a lane that holds no cord [m], softness of one that holds no hinge."""
+NO_LENGTH_LIMIT, NO_HINGE = 1e9, 1e30
+"""Length of a lane that holds no length limit [m], softness of one that holds no hinge."""
 SNAPPED_BITS = 26
 """Matrices are rounded to so many bits of their largest number, finer than float32 holds, so that what should be the same is."""
 MANY = 25
@@ -48,12 +48,16 @@ def pack_items(items, values, empty, rows, count):
     return indices.reshape(-1, LANES), params.reshape(-1, LANES), np.array(starts, np.int32), places.astype(np.int32)
 
 
-def pack_cords(edges, lengths, softness, pulls_only, rows, count):
-    """Pack cords (E, 2) with lengths [m] and softness (E,), as kernels/cords.py says: arrays, and int32 (E, 2) block and lane."""
-    values = np.zeros((len(edges), cord.PARAMS))
-    values[:, cord.LENGTH], values[:, cord.SOFTNESS], values[:, cord.PULLS_ONLY] = lengths, softness, float(pulls_only)
-    empty = np.zeros(cord.PARAMS)
-    empty[[cord.LENGTH, cord.PULLS_ONLY]] = NO_CORD, 1.0
+def pack_length_limits(edges, lengths, compliance, pulls_only, rows, count):
+    """Pack limits of edges (E, 2), lengths [m] and compliance (E,), for kernels/length_limits.py: arrays, int32 (E, 2) block and lane."""
+    values = np.zeros((len(edges), length_limit.PARAMS))
+    values[:, length_limit.LENGTH], values[:, length_limit.COMPLIANCE], values[:, length_limit.PULLS_ONLY] = (
+        lengths,
+        compliance,
+        float(pulls_only),
+    )
+    empty = np.zeros(length_limit.PARAMS)
+    empty[[length_limit.LENGTH, length_limit.PULLS_ONLY]] = NO_LENGTH_LIMIT, 1.0
     *packed, places = pack_items(edges, values, empty, rows, count)
     return tuple(packed), places
 
@@ -61,9 +65,9 @@ def pack_cords(edges, lengths, softness, pulls_only, rows, count):
 def pack_hinges(hinges, bent, rows, count):
     """Pack hinges (H, 4) with (H, 3) the sine and cosine of their angles and their softness: arrays as kernels/hinges.py says."""
     values = np.zeros((len(hinges), hinge.PARAMS))
-    values[:, [hinge.SINE, hinge.COSINE, hinge.SOFTNESS]] = bent
+    values[:, [hinge.SINE, hinge.COSINE, hinge.COMPLIANCE]] = bent
     empty = np.zeros(hinge.PARAMS)
-    empty[[hinge.COSINE, hinge.SOFTNESS]] = 1.0, NO_HINGE
+    empty[[hinge.COSINE, hinge.COMPLIANCE]] = 1.0, NO_HINGE
     *packed, _ = pack_items(hinges, values, empty, rows, count)
     return tuple(packed)
 
@@ -79,7 +83,7 @@ def pack_fans(tets, goals, matrices, rows, count):
     order = np.lexsort(tets[:, 2::-1].T)
     walk, begins = walk_fans(np.ascontiguousarray(tets[order]))
     order = order[walk]
-    parts = np.split(matrices, [tet.VOLUME, tet.CENTRE, tet.SOFTNESS], 1)
+    parts = np.split(matrices, [tet.VOLUME, tet.CENTRE, tet.COMPLIANCE], 1)
     matrices, own = np.concatenate([_snapped(part) for part in parts], 1)[order], tets[order]
     lengths = np.diff(begins)
     fan_of = np.repeat(np.arange(len(lengths)), lengths)
@@ -118,7 +122,7 @@ class _Blocks:
         rows = [tet.goal_row(length, k) for k in range(length + 1)]
         params = np.zeros((blocks, rows[-1], LANES), np.float32)
         slots = np.zeros((blocks, length, tet.MATRICES, LANES), np.float32)
-        slots[:, :, tet.SOFTNESS] = NO_TETRAHEDRON
+        slots[:, :, tet.COMPLIANCE] = NO_TETRAHEDRON
         slots[block, :, :, lane] = matrices[fans]
         steps = np.array([length + 3, rows[-1], length])
         for k, row in enumerate(rows[:-1]):
@@ -185,28 +189,28 @@ def _kinds(slots):
     return kinds, table.reshape(-1, LANES)
 
 
-def spots_in_lanes(spots, particles):
-    """Spots as `push_spots` takes them, of points that are one each of so many particles, as kernels/spots.py takes them."""
-    bases, corners, _, near, reaches, grips = spots
+def surface_contacts_in_lanes(surface_contacts, particles):
+    """Spots as `push_surface_contacts` takes them, of points that are one particle each, packed for kernels/surface_contacts.py."""
+    bases, corners, _, near, reaches, frictions = surface_contacts
     count, blocks = len(reaches), -(-len(reaches) // LANES)
     # An index of lanes is taken as an address: none may be negative.
     indices = np.full(blocks * LANES, _nobody(particles), np.int32)
     indices[:count] = corners[:, 0]
-    values = no_spots(blocks * LANES)
-    values[:count] = spot_values(bases, near, reaches, grips)
+    values = no_surface_contacts(blocks * LANES)
+    values[:count] = surface_contact_values(bases, near, reaches, frictions)
     return indices.reshape(-1, LANES), in_lanes(values).reshape(-1, LANES)
 
 
-def no_spots(count):
+def no_surface_contacts(count):
     """Values (count, PARAMS) of lanes that touch nothing."""
-    values = np.zeros((count, spot.PARAMS), np.float32)
-    values[:, spot.REACH] = NEVER
+    values = np.zeros((count, surface_contact.PARAMS), np.float32)
+    values[:, surface_contact.REACH] = NEVER
     return values
 
 
-def spot_values(bases, near, reaches, grips):
-    """What kernels/spots.py wants of spots (Q, 12), as `push_spots` takes them: (Q, PARAMS); bases (Q, 3) what positions count from."""
-    return np.column_stack([bases - near[:, :3], near[:, 3:6] - near[:, :3], near[:, 6:9], near[:, 9:] - near[:, 6:9], reaches, grips])
+def surface_contact_values(bases, near, reaches, frictions):
+    """Places (Q, 12) that `push_surface_contacts` takes, for kernels/surface_contacts.py, (Q, PARAMS); they count from bases (Q, 3)."""
+    return np.column_stack([bases - near[:, :3], near[:, 3:6] - near[:, :3], near[:, 6:9], near[:, 9:] - near[:, 6:9], reaches, frictions])
 
 
 def in_lanes(values):

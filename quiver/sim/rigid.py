@@ -1,20 +1,20 @@
-"""Advancing rigid bodies: laying them out for kernels/knocks.py."""
+"""Advancing rigid bodies: laying them out for kernels/rigid_contacts.py."""
 
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from quiver.kernels.contacts import FRAME, SHAPE
-from quiver.kernels.knocks import advance_bodies
+from quiver.kernels.rigid_contacts import advance_bodies
 
 NOTHING = np.zeros((0, 0)), np.zeros((0, FRAME)), np.zeros((0, SHAPE))
-NO_SPOTS = np.zeros(0, np.int64), np.zeros((0, 12)), np.zeros(0), np.zeros(0)
+NO_SURFACE_CONTACTS = np.zeros(0, np.int64), np.zeros((0, 12)), np.zeros(0), np.zeros(0)
 
 
 @dataclass
 class RigidBody:
     """What is constant of a body: numbers (BODY,), kind and settings (SETTINGS,) as kernels/rigid.py says, points (M, 3) of its surface
-    along the principal axes [m], and what it is to others: outside (SHAPE,) and box (4,), as kernels/knocks.py says.
+    along the principal axes [m], and what it is to others: outside (SHAPE,) and box (4,), as kernels/rigid_contacts.py says.
     """
 
     numbers: np.ndarray
@@ -25,16 +25,19 @@ class RigidBody:
     box: np.ndarray = field(default_factory=lambda: np.zeros(4))
 
 
-def advance(bodies, states, keyed, dt, touches=None, spots=None):
+def advance(bodies, states, keyed, dt, touches=None, surface_contacts=None):
     """Advance B bodies, which knock against each other, through S substeps of ``dt`` seconds; their states (13,) are changed.
 
     keyed    for each (S + 1, 7): its keyed places and turns before the first substep and after each
-    touches  for each its reaches (M, K), frames (S K, FRAME) and shapes (K, SHAPE); spots for each as kernels/knocks.py says
+    touches  for each its reaches (M, K), frames (S K, FRAME) and shapes (K, SHAPE); spots for each as kernels/rigid_contacts.py says
 
     Returns places and turns (B, S, 7) after each substep.
     """
-    touches, spots = touches or [NOTHING] * len(bodies), spots or [NO_SPOTS] * len(bodies)
-    counts = [(len(body.points), len(touch[2]), len(spot[0])) for body, touch, spot in zip(bodies, touches, spots, strict=True)]
+    touches, surface_contacts = touches or [NOTHING] * len(bodies), surface_contacts or [NO_SURFACE_CONTACTS] * len(bodies)
+    counts = [
+        (len(body.points), len(touch[2]), len(surface_contact[0]))
+        for body, touch, surface_contact in zip(bodies, touches, surface_contacts, strict=True)
+    ]
     ends = np.concatenate([np.zeros((1, 3), np.int64), np.cumsum(counts, axis=0)])
     together, record = np.array(states), np.empty((len(bodies), len(keyed[0]) - 1, 7))
     numbers, kinds, settings, points, outside, boxes = (
@@ -42,7 +45,7 @@ def advance(bodies, states, keyed, dt, touches=None, spots=None):
     )
     reaches = np.concatenate([touch[0].ravel() for touch in touches])
     frames, shapes = (np.concatenate([touch[k] for touch in touches]) for k in (1, 2))
-    near = tuple(np.concatenate(parts) for parts in zip(*spots, strict=True))
+    near = tuple(np.concatenate(parts) for parts in zip(*surface_contacts, strict=True))
     body_rows = np.array(numbers), np.array(kinds), np.array(keyed), dt, np.array(settings)
     scene = np.concatenate(points), (reaches, frames, shapes), near, np.array(outside), np.array(boxes)
     advance_bodies(together, *body_rows, ends, *scene, record)

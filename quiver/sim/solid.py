@@ -4,15 +4,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from quiver.kernels import cords as cord
+from quiver.kernels import length_limits as length_limit
 from quiver.kernels import soft
 from quiver.kernels import tets as tet
 from quiver.kernels.contacts import FRAME, SHAPE
 from quiver.kernels.lanes import LANES, aligned
 from quiver.mesh.topology import edges_of_tets
-from quiver.sim.packing import pack_cords, pack_fans, pack_hinges, row_count
+from quiver.sim.packing import pack_fans, pack_hinges, pack_length_limits, row_count
 from quiver.sim.varying import Varying
-from quiver.threads import crew_of, together
+from quiver.threads import thread_count_for, together
 
 WORTH_CUTTING = 4000
 """Tetrahedra from which on a solid is cut into two domains, for two threads."""
@@ -22,7 +22,7 @@ WORTH_CUTTING_EDGES = 10_000
 
 @dataclass(frozen=True)
 class CordLimits:
-    """edges int32 (E, 2); places int32 (E, 2) block and lane of each cord; limits (E,) [m], ``share`` of the rest lengths."""
+    """edges int32 (E, 2); places int32 (E, 2) block and lane of each length limit; limits (E,) [m], ``share`` of the rest lengths."""
 
     edges: np.ndarray
     places: np.ndarray
@@ -34,15 +34,16 @@ class CordLimits:
 class SolidModel:
     """N particles, T tetrahedra; SI units. What the kernel takes (kernels/soft.py) and `advance` does not make itself.
 
-    tets (fans, indices, params, kinds, matrices, drafts, starts), whose rows of ways are filled anew each frame; cords, hinges likewise;
-    rows (D + 1,); corners int32 (T, 4) the tetrahedra, places int32 (T, 3) goal's row, slot and lane of each; pressure a share of volume
-    inverse_masses float32 (N,); holds (P / 4, 16); keep, air shares a substep; gravity (3,) [m/s2]; dt [s]; speed_limit [m/s]
+    tets (fans, indices, params, kinds, matrices, prestress, starts), whose rows of ways are filled anew each frame; length_limits, hinges
+    likewise; rows (D + 1,); corners int32 (T, 4) the tetrahedra, places int32 (T, 3) goal's row, slot and lane of each;
+    pressure a share of volume; inverse_masses float32 (N,); holds (P / 4, 16); damping_factor, drag_factor a substep; gravity (3,)
+    [m/s2]; dt [s]; speed_limit [m/s]
     """
 
     tets: tuple
-    cords: tuple
+    length_limits: tuple
     hinges: tuple
-    cord_limits: CordLimits
+    length_bounds: CordLimits
     corners: np.ndarray
     places: np.ndarray
     body: object
@@ -50,15 +51,25 @@ class SolidModel:
     rows: np.ndarray
     inverse_masses: np.ndarray
     holds: np.ndarray
-    keep: float
-    air: float
+    damping_factor: float
+    drag_factor: float
     gravity: np.ndarray
     dt: float
     speed_limit: float
 
 
 def solid_model(
-    body, tets, young, dt, keep=1.0, air=1.0, gravity=(0.0, 0.0, 0.0), pressure=0.0, speed_limit=1e3, longest=None, settles=False
+    body,
+    tets,
+    young,
+    dt,
+    damping_factor=1.0,
+    drag_factor=1.0,
+    gravity=(0.0, 0.0, 0.0),
+    pressure=0.0,
+    speed_limit=1e3,
+    longest=None,
+    settles=False,
 ):
     """Pack a VolumeBody for substeps of ``dt``.
 
@@ -69,36 +80,46 @@ def solid_model(
     rows = _rows_of_domains(tets, count)
     inverse_masses = np.where(body.is_free, 1.0 / body.masses, 0.0)
     shear, bulk = body.shear * young, body.bulk * young
-    softness = body.sixfold**2 / (bulk * body.volumes * dt**2)
-    matrices = np.column_stack([*_steps(body, inverse_masses[tets], shear * dt**2), softness])
+    compliance = body.sixfold**2 / (bulk * body.volumes * dt**2)
+    matrices = np.column_stack([*_steps(body, inverse_masses[tets], shear * dt**2), compliance])
     goals = (1.0 + shear / bulk + pressure) * body.sixfold
     *packed, starts, places = pack_fans(tets, goals, matrices, rows, count)
-    drafts = aligned((9 * (len(packed[3]) if settles else 0), LANES))
-    cords, limits = _cords(body, tets, longest, rows, count)
+    prestress = aligned((9 * (len(packed[3]) if settles else 0), LANES))
+    length_limits, limits = _length_limits(body, tets, longest, rows, count)
     hinges = pack_hinges(np.zeros((0, 4), np.int32), np.zeros((0, 3)), rows, count)
-    parts = ((*packed, drafts, starts), cords, hinges, limits, tets, places, body, pressure, rows)
-    return SolidModel(*parts, *_particles(body, body.springs * young * dt**2), keep, air, np.asarray(gravity, np.float32), dt, speed_limit)
+    parts = ((*packed, prestress, starts), length_limits, hinges, limits, tets, places, body, pressure, rows)
+    return SolidModel(
+        *parts,
+        *_particles(body, body.springs * young * dt**2),
+        damping_factor,
+        drag_factor,
+        np.asarray(gravity, np.float32),
+        dt,
+        speed_limit,
+    )
 
 
-def _cords(body, tets, longest, rows, count):
-    """The cords' (indices, params, starts), and what `settle` needs of them; none without a limit."""
+def _length_limits(body, tets, longest, rows, count):
+    """The length limits' (indices, params, starts), and what `settle` needs of them; none without a limit."""
     edges, lengths = edges_of_tets(body.nodes, tets) if longest is not None else (np.zeros((0, 2), np.int32), np.zeros(0))
     limits = lengths * (longest or 0.0)
-    packed, places = pack_cords(edges, limits, np.zeros(len(edges)), True, rows, count)
+    packed, places = pack_length_limits(edges, limits, np.zeros(len(edges)), True, rows, count)
     return packed, CordLimits(edges, places, limits, longest)
 
 
-def sheet_model(body, dt, keep=1.0, air=1.0, gravity=(0.0, 0.0, 0.0), speed_limit=1e3):
+def sheet_model(body, dt, damping_factor=1.0, drag_factor=1.0, gravity=(0.0, 0.0, 0.0), speed_limit=1e3):
     """Pack a SheetBody (bodies/sheet.py) for substeps of ``dt``. What is near should have near numbers."""
     count = len(body.masses)
     none = np.zeros((0, 4), np.int32)
     rows = _rows_of_domains(body.edges, count, WORTH_CUTTING_EDGES)
     *packed, starts, places = pack_fans(none, np.zeros(0), np.zeros((0, tet.MATRICES)), rows, count)
-    cords, cord_places = pack_cords(body.edges, body.lengths, 1.0 / (body.stiffness * dt**2), False, rows, count)
+    length_limits, length_limit_places = pack_length_limits(body.edges, body.lengths, 1.0 / (body.stiffness * dt**2), False, rows, count)
     bent = np.column_stack([np.sin(body.angles), np.cos(body.angles), 1.0 / (body.bending * dt**2)])
-    limits, hinges = CordLimits(body.edges, cord_places, body.lengths, 1.0), pack_hinges(body.hinges, bent, rows, count)
-    parts = ((*packed, aligned((0, LANES)), starts), cords, hinges, limits, none, places, body, 0.0, rows)
-    return SolidModel(*parts, *_particles(body, body.springs * dt**2), keep, air, np.asarray(gravity, np.float32), dt, speed_limit)
+    limits, hinges = CordLimits(body.edges, length_limit_places, body.lengths, 1.0), pack_hinges(body.hinges, bent, rows, count)
+    parts = ((*packed, aligned((0, LANES)), starts), length_limits, hinges, limits, none, places, body, 0.0, rows)
+    return SolidModel(
+        *parts, *_particles(body, body.springs * dt**2), damping_factor, drag_factor, np.asarray(gravity, np.float32), dt, speed_limit
+    )
 
 
 def _particles(body, pull):
@@ -192,26 +213,26 @@ class SolidState(Varying):
 
 _NOBODY = (np.zeros((0, 3)), np.zeros((0, 4), np.int32), np.zeros((0, 4)))
 NO_HELD = (*_NOBODY, np.zeros(0, np.int32), np.zeros(0), np.zeros((0, FRAME)), np.zeros((0, SHAPE)))
-NO_SPOTS = (*_NOBODY, np.zeros((0, 12)), np.zeros(0), np.zeros(0))
-NO_SPOT_LANES = (np.zeros((0, LANES), np.int32), aligned((0, LANES)))
+NO_SURFACE_CONTACTS = (*_NOBODY, np.zeros((0, 12)), np.zeros(0), np.zeros(0))
+NO_SURFACE_CONTACT_LANES = (np.zeros((0, LANES), np.int32), aligned((0, LANES)))
 NO_PAIRS = (np.zeros((0, 2), np.int32), np.zeros((0, 3)), np.zeros(0), 0.0)
-NO_TOUCHES = (NO_HELD, NO_SPOTS, NO_SPOT_LANES, NO_PAIRS)
+NO_TOUCHES = (NO_HELD, NO_SURFACE_CONTACTS, NO_SURFACE_CONTACT_LANES, NO_PAIRS)
 
 
 def advance(model, state, targets, before, pull=None, threads=None, touches=NO_TOUCHES):
     """Advance ``state`` by one frame of S substeps towards keyed places targets (S, N, 3), from before (N, 3) [m].
 
     ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame; ``touches`` is what may touch, as `push_held`,
-    `push_spots`, `push_spot_lanes` (kernels/spots.py) and `push_pairs` (kernels/contacts.py) take it.
+    `push_surface_contacts`, `push_surface_contact_lanes` (kernels/surface_contacts.py) and `push_pairs` (kernels/contacts.py) take it.
     """
     pull = np.float32(model.dt) * np.asarray(model.gravity if pull is None else pull, np.float32)
     body = (state.positions, model.inverse_masses, state.pulls(pull))
-    shares = (np.float32(model.keep), np.float32(model.air), np.float32(model.speed_limit))
+    shares = (np.float32(model.damping_factor), np.float32(model.drag_factor), np.float32(model.speed_limit))
     keyed = (np.ascontiguousarray(targets, float), np.ascontiguousarray(before, float))
     scene = (
         *body,
         *shares,
-        (model.tets, model.cords, model.hinges),
+        (model.tets, model.length_limits, model.hinges),
         touches,
         model.rows,
         model.holds,
@@ -220,20 +241,22 @@ def advance(model, state, targets, before, pull=None, threads=None, touches=NO_T
         state.goals(len(targets)),
         state.scratch,
     )
-    gate, crew = np.zeros(1, np.int64), crew_of(len(model.rows) - 1, threads)
-    together(lambda part: soft.advance_soft(part, crew, gate, np.float32(model.dt), *scene), crew)
+    barrier, thread_count = np.zeros(1, np.int64), thread_count_for(len(model.rows) - 1, threads)
+    together(lambda part: soft.advance_soft(part, thread_count, barrier, np.float32(model.dt), *scene), thread_count)
 
 
 def settle(model, positions):
     """Make positions (N, 3) [m] the ones at which each tetrahedron rests, until this is called again. The model is changed.
 
-    Cords that are longer there than at rest may grow from there.
+    Length limits that are longer there than at rest may grow from there.
     """
-    body, (_, _, params, _, _, drafts, _) = model.body, model.tets
-    scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure, params, drafts)
+    body, (_, _, params, _, _, prestress, _) = model.body, model.tets
+    scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure, params, prestress)
     tet.settle(np.ascontiguousarray(positions, float), model.corners, model.places, *scene)
-    cords = model.cord_limits
-    if len(cords.edges):
-        lengths = np.linalg.norm(positions[cords.edges[:, 1]] - positions[cords.edges[:, 0]], axis=1)
-        rows = model.cords[1].reshape(-1, cord.PARAMS, LANES)
-        rows[cords.places[:, 0], cord.LENGTH, cords.places[:, 1]] = np.maximum(cords.limits, cords.share * lengths)
+    length_limits = model.length_bounds
+    if len(length_limits.edges):
+        lengths = np.linalg.norm(positions[length_limits.edges[:, 1]] - positions[length_limits.edges[:, 0]], axis=1)
+        rows = model.length_limits[1].reshape(-1, length_limit.PARAMS, LANES)
+        rows[length_limits.places[:, 0], length_limit.LENGTH, length_limits.places[:, 1]] = np.maximum(
+            length_limits.limits, length_limits.share * lengths
+        )

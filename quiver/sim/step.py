@@ -10,7 +10,7 @@ from quiver.threads import split
 BLOCKS_WORTH_A_THREAD = 8
 NO_COLLIDERS = (np.zeros((0, FRAME), np.float32), np.zeros((0, SHAPE), np.float32), np.zeros((0, LANES), np.float32))
 NO_AXES = np.zeros((0, LANES), np.float32)
-NO_SPOTS = aligned((0, LANES))
+NO_SURFACE_CONTACTS = aligned((0, LANES))
 
 
 def motion_rows(model, points, points_before, axes=None):
@@ -43,10 +43,10 @@ def _in_lanes(rows, model):
     return np.ascontiguousarray(rows.reshape(steps, model.blocks, LANES, width).transpose(0, 1, 3, 2)).reshape(-1, LANES)
 
 
-def advance(model, state, motion, axes=NO_AXES, colliders=NO_COLLIDERS, record_every=1, threads=None, spots=NO_SPOTS):
+def advance(model, state, motion, axes=NO_AXES, colliders=NO_COLLIDERS, record_every=1, threads=None, surface_contacts=NO_SURFACE_CONTACTS):
     """Advance ``state`` through all substeps of ``motion``; returns displacements (S / record_every, C, n, 3) float32 [m].
 
-    ``colliders`` and ``spots`` as kernels/chains.py says, see `reach_rows`. The result does not depend on ``threads``.
+    ``colliders`` and ``surface_contacts`` as kernels/chains.py says, see `reach_rows`. The result does not depend on ``threads``.
     """
     n, blocks = model.segments, model.blocks
     substeps = len(motion) // (blocks * (6 * n + 3))
@@ -54,7 +54,7 @@ def advance(model, state, motion, axes=NO_AXES, colliders=NO_COLLIDERS, record_e
     dt = np.float32(model.dt)
 
     def part(first, end):
-        arrays = (state.rows, model.params, motion, axes, colliders, spots)
+        arrays = (state.rows, model.params, motion, axes, colliders, surface_contacts)
         advance_chains(first, end, substeps, n, dt, *arrays, model.has_limits, record_every, record)
 
     split(part, blocks, BLOCKS_WORTH_A_THREAD, threads)

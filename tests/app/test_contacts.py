@@ -37,7 +37,7 @@ class ColliderDeskTest(DeskTest):
         made = self.collider
         self.assertEqual((made.size, made.place[1]), ((0.12,), -0.35))
         np.testing.assert_allclose(made.turn, [0, 0, np.sqrt(0.5), np.sqrt(0.5)], atol=1e-9)
-        self.assertGreater(made.grip, 1000.0)
+        self.assertGreater(made.friction, 1000.0)
         for field, value in (("size 3", "1"), ("size 0", "-2"), ("place 0", "nan"), ("friction", "9"), ("nonsense", "1")):
             self.assertContains(self.set(field, value), "xpected", status_code=422)
         self.assertEqual(self.collider, made)

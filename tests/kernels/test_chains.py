@@ -6,8 +6,8 @@ import numpy as np
 
 from quiver.kernels import chains as kernel
 from quiver.kernels.lanes import LANES
-from quiver.kernels.spots import AWAY, GRIP, LOOK, REACH, WAY
-from quiver.kernels.spots import PARAMS as SPOT
+from quiver.kernels.surface_contacts import AWAY, FRICTION, LOOK, REACH, WAY
+from quiver.kernels.surface_contacts import PARAMS as SURFACE_CONTACT
 from quiver.sim.model import chain_model
 from quiver.sim.state import ChainState
 from quiver.sim.step import advance, motion_rows
@@ -19,8 +19,8 @@ def scene(rng, n=5, blocks=2, steps=20, lanes=LANES, floor=None):
     """Random arrays for the kernel, all rules switched on; ``floor`` is how high a skin rises below the chains [m]."""
     params = np.zeros((blocks, n, kernel.PARAMS, lanes), np.float32)
     params[:, :, kernel.INVERSE_MASS] = rng.uniform(0.5, 2.0, (blocks, n, lanes))
-    params[:, :, kernel.BEND_SOFTNESS] = rng.uniform(0.1, 50.0, (blocks, n, lanes))
-    params[:, :, [kernel.KEEP, kernel.AIR]] = 0.98
+    params[:, :, kernel.BEND_COMPLIANCE] = rng.uniform(0.1, 50.0, (blocks, n, lanes))
+    params[:, :, [kernel.DAMPING_FACTOR, kernel.DRAG_FACTOR]] = 0.98
     params[:, :, kernel.GRAVITY + 1] = -0.04
     params[:, :, kernel.COS_LIMIT], params[:, :, kernel.SIN_LIMIT] = 0.8, 0.6
     params[:, :, kernel.SPEED_LIMIT], params[:, :, kernel.STRETCH_LIMIT] = 30.0, 0.05
@@ -29,17 +29,17 @@ def scene(rng, n=5, blocks=2, steps=20, lanes=LANES, floor=None):
     motion[:, :, 3 : 6 * n : 6] = rng.uniform(-0.004, 0.004, (steps, blocks, n, lanes))
     axes = np.zeros((steps, blocks, 6 * n, lanes), np.float32)
     axes[:, :, 1 : 6 * n : 6] = 1.0
-    frames, shapes = obstacles([[0.25, 0.0, 0.05], [0.4, -0.1, 0.0]], [[0.0, 0.0, 0.02, 0.02], [0.03, 0.0, 0.01, 0.0]], steps, grip=0.4)
+    frames, shapes = obstacles([[0.25, 0.0, 0.05], [0.4, -0.1, 0.0]], [[0.0, 0.0, 0.02, 0.02], [0.03, 0.0, 0.01, 0.0]], steps, friction=0.4)
     reaches = np.full((blocks * 2 * n * 2, lanes), 0.06, np.float32)
     state = np.zeros((blocks * 6 * n, lanes), np.float32)
     record = np.zeros((steps // 5 * blocks * 3 * n, lanes), np.float32)
-    spots = np.zeros((0 if floor is None else blocks * n * 2, SPOT, lanes), np.float32)
+    surface_contacts = np.zeros((0 if floor is None else blocks * n * 2, SURFACE_CONTACT, lanes), np.float32)
     # The skin's spots are below the first place of each chain, rise, and look up.
-    spots[:, AWAY + 1], spots[:, WAY + 1], spots[:, LOOK + 1] = 0.1, (floor or 0.0) + 0.1, 1.0
-    spots[:, REACH], spots[:, GRIP] = 0.01, 0.3
-    spots = spots.reshape(-1, lanes)
+    surface_contacts[:, AWAY + 1], surface_contacts[:, WAY + 1], surface_contacts[:, LOOK + 1] = 0.1, (floor or 0.0) + 0.1, 1.0
+    surface_contacts[:, REACH], surface_contacts[:, FRICTION] = 0.01, 0.3
+    surface_contacts = surface_contacts.reshape(-1, lanes)
     flat = [array.reshape(-1, lanes) for array in (params, motion, axes)]
-    return [0, blocks, steps, n, np.float32(DT), state, *flat, (frames, shapes, reaches), spots, True, 5, record]
+    return [0, blocks, steps, n, np.float32(DT), state, *flat, (frames, shapes, reaches), surface_contacts, True, 5, record]
 
 
 class PlainCopyTest(TestCase):

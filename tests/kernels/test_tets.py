@@ -20,12 +20,12 @@ class PlainCopyTest(TestCase):
         still, pull = np.repeat(made.nodes[None], 4, 0), np.linspace(-0.08, 0.0, made.nodes.size).reshape(-1, 3)
 
         def scene():
-            state, (fans, indices, params, *rest), (cord_indices, cord_params, starts) = (
+            state, (fans, indices, params, *rest), (length_limit_indices, length_limit_params, starts) = (
                 solid.SolidState(made.nodes + shift),
                 run.model.tets,
-                run.model.cords,
+                run.model.length_limits,
             )
-            layout = (fans, indices, params.copy(), *rest), (cord_indices, cord_params.copy(), starts), run.model.hinges
+            layout = (fans, indices, params.copy(), *rest), (length_limit_indices, length_limit_params.copy(), starts), run.model.hinges
             shares = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
             masses, rows = (run.model.inverse_masses, state.pulls(pull), *shares), (solid.NO_TOUCHES, run.model.rows, run.model.holds)
             return state, (state.positions, *masses, layout, *rows, still, made.nodes, state.rows, state.goals(4), state.scratch)

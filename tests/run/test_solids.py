@@ -153,7 +153,7 @@ class FoldsTest(TestCase):
         body = volume.build(made, below.astype(float), 0.6, 1.0)
         # What nothing holds would be held a little.
         body = replace(body, springs=np.zeros_like(body.springs))
-        model = solid.solid_model(body, made.tets, 2e4, 1.0 / 240.0, keep=0.99, gravity=(0.0, -9.81, 0.0))
+        model = solid.solid_model(body, made.tets, 2e4, 1.0 / 240.0, damping_factor=0.99, gravity=(0.0, -9.81, 0.0))
         state, targets = solid.SolidState(made.nodes), np.repeat(made.nodes[None], 10, 0)
         own = OwnContacts(made.nodes, made.edge, 0.0, np.unique(outer_faces(made.tets)), made.pieces)
         for _ in range(48):

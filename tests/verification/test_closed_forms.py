@@ -21,8 +21,8 @@ def physics(n, **changes):
         "inverse_masses": np.ones(n),
         "stiffness": np.zeros(n),
         "stretch": np.zeros(n),
-        "keep": np.ones(n),
-        "air": np.ones(n),
+        "damping_factor": np.ones(n),
+        "drag_factor": np.ones(n),
         "gravity": np.zeros((n, 3)),
         "bend_limits": np.full(n, np.pi),
         "stretch_limit": 1e6,
@@ -71,9 +71,9 @@ class SpringTest(TestCase):
     def test_damped_spring_follows_its_closed_form(self):
         for wobble, settle in ((1.0, 2.0), (3.0, 1.0), (6.0, 0.5)):
             with self.subTest(wobble=wobble, settle=settle):
-                stiffness, keep = chain_body.matched(wobble, settle, DT)
+                stiffness, damping_factor = chain_body.matched(wobble, settle, DT)
                 points = np.array([[0.0, 0, 0], [1.0, 0, 0]])
-                chain = physics(1, stiffness=np.array([stiffness]), keep=np.array([keep]))
+                chain = physics(1, stiffness=np.array([stiffness]), damping_factor=np.array([damping_factor]))
                 steps = int(2.0 / DT)
                 start = np.array([[0.0, 1e-3, 0.0]])
                 moved = run_still(chain, points, steps, start)[:, 0, 1]
@@ -93,8 +93,10 @@ class SpringTest(TestCase):
         for shape, skeleton in shapes.items():
             for dials, name in cases:
                 with self.subTest(shape=shape, taper=name):
-                    knock = turning_clip(0, [0.0, 0.05, 6.0], [0.0, 0.04, 0.04])
-                    run, rotations, translations, _ = simulate(skeleton, knock, chain_setup(wobble_rate=1.5, settle_time=48.0, **dials))
+                    rigid_contact = turning_clip(0, [0.0, 0.05, 6.0], [0.0, 0.04, 0.04])
+                    run, rotations, translations, _ = simulate(
+                        skeleton, rigid_contact, chain_setup(wobble_rate=1.5, settle_time=48.0, **dials)
+                    )
                     world = world_of(run, rotations, translations)
                     swing = world[8:, -1, 1, 3] - world[-1, -1, 1, 3]
                     rate, settle = swing_of(swing[:100])
@@ -165,7 +167,7 @@ class HangingTest(TestCase):
 class DragTest(TestCase):
     def test_drag_takes_its_share_each_frame(self):
         n = 1
-        chain = physics(n, stretch=np.full(n, kernel.DISCONNECTED), air=np.full(n, 0.75 ** (1.0 / 10.0)))
+        chain = physics(n, stretch=np.full(n, kernel.DISCONNECTED), drag_factor=np.full(n, 0.75 ** (1.0 / 10.0)))
         model = chain_model([chain], DT, False)
         state = ChainState(model)
         state.chain(0)[0, 1] = [0.0, 2.0, 0.0]

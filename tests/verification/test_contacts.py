@@ -17,11 +17,11 @@ from tests.verification.test_closed_forms import DT, physics
 GROUND = [1e9, 1e9, 0.0, 1e9]
 
 
-def tilted(degrees, grip):
+def tilted(degrees, friction):
     """The ground, tilted about Z so that +X is down, as frames for one substep and shapes."""
     c, s = np.cos(np.radians(degrees)), np.sin(np.radians(degrees))
     turn = np.array([[[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]]])
-    return frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]], turn)[None], 2, 0)), shape_rows([GROUND], [1e9], [grip])
+    return frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]], turn)[None], 2, 0)), shape_rows([GROUND], [1e9], [friction])
 
 
 def fly(start, velocity, steps, frames, shapes, reach=0.01, gravity=GRAVITY):
@@ -40,10 +40,10 @@ def fly(start, velocity, steps, frames, shapes, reach=0.01, gravity=GRAVITY):
 
 
 class SlopeTest(TestCase):
-    def along(self, degrees, grip, steps=240):
+    def along(self, degrees, friction, steps=240):
         c, s = np.cos(np.radians(degrees)), np.sin(np.radians(degrees))
         start = 0.01 * np.array([s, c, 0.0])
-        way = fly(start, (0, 0, 0), steps, *tilted(degrees, grip)) - start
+        way = fly(start, (0, 0, 0), steps, *tilted(degrees, friction)) - start
         return way @ [c, -s, 0.0], way @ [s, c, 0.0]
 
     def test_below_the_friction_angle_it_stays(self):
@@ -52,11 +52,11 @@ class SlopeTest(TestCase):
         self.assertLess(np.abs(away).max(), 1e-4)
 
     def test_above_it_slides_as_coulomb_says(self):
-        for degrees, grip in ((30.0, 0.3), (40.0, 0.0), (25.0, 0.4)):
-            along, away = self.along(degrees, grip)
+        for degrees, friction in ((30.0, 0.3), (40.0, 0.0), (25.0, 0.4)):
+            along, away = self.along(degrees, friction)
             angle, time = np.radians(degrees), DT * len(along)
             # The push of a substep that ends on the surface is that of gravity across it; symplectic Euler adds half a substep.
-            exact = 0.5 * GRAVITY * (np.sin(angle) - grip * np.cos(angle)) * time * (time + DT)
+            exact = 0.5 * GRAVITY * (np.sin(angle) - friction * np.cos(angle)) * time * (time + DT)
             self.assertAlmostEqual(along[-1] / exact, 1.0, delta=0.01)
             self.assertLess(np.abs(away).max(), 1e-4)
 
@@ -122,7 +122,7 @@ class ShapeTest(TestCase):
 class ChainTest(TestCase):
     def test_a_chain_that_falls_on_a_ball_ends_outside_of_it(self):
         n = 8
-        chain = physics(n, gravity=np.tile([0.0, -9.81, 0.0], (n, 1)), keep=np.full(n, 0.98))
+        chain = physics(n, gravity=np.tile([0.0, -9.81, 0.0], (n, 1)), damping_factor=np.full(n, 0.98))
         model = chain_model([chain], DT, False)
         points = np.array([[0.1 * k, 0.0, 0.0] for k in range(n + 1)])[None]
         frames, shapes = obstacles([[0.35, -0.2, 0.02]], [[0.0] * 4], 600)

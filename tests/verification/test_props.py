@@ -23,10 +23,10 @@ def body_of(mass, inertia, pivot=(0.0, 0.0, 0.0), axis=(0.0, 0.0, 0.0)):
     return np.concatenate([[1.0 / mass], 1.0 / np.array(inertia, float), pivot, axis]).astype(float)
 
 
-def run(state, body, steps, kind=rigid.BALL, pull=DOWN, touches=None, keep=1.0, limit=np.pi, hold=0.0):
+def run(state, body, steps, kind=rigid.BALL, pull=DOWN, touches=None, damping_factor=1.0, limit=np.pi, hold=0.0):
     """Places and turns (S, 7) of a body whose joint stands still; touches are points, reaches, frames, shapes."""
     points, *touches = touches or (np.zeros((0, 3)), *sim.NOTHING)
-    thing = sim.RigidBody(body, kind, np.array([*pull, keep, 1.0, hold, limit]), points)
+    thing = sim.RigidBody(body, kind, np.array([*pull, damping_factor, 1.0, hold, limit]), points)
     return sim.advance([thing], [state], [np.repeat(STILL[None], steps + 1, 0)], DT, [touches])[0]
 
 
@@ -59,8 +59,8 @@ class PendulumTest(TestCase):
 
     def test_the_pivot_stays_and_damping_settles_it_as_said(self):
         state, pivot = hanging(0.6, 0.3)
-        keep = np.exp(-2.0 * np.log(20.0) / 1.5 * DT)
-        record = run(state, body_of(1.0, (0.01, 0.01, 0.01), pivot), 900, keep=keep)
+        damping_factor = np.exp(-2.0 * np.log(20.0) / 1.5 * DT)
+        record = run(state, body_of(1.0, (0.01, 0.01, 0.01), pivot), 900, damping_factor=damping_factor)
         hung = record[:, :3] + transforms.rotate(record[:, 3:], np.broadcast_to(pivot, (900, 3)))
         self.assertLess(np.abs(hung - pivot).max(), 1e-6)
         swing = np.abs(angles_of(record))
@@ -102,7 +102,7 @@ class FreeTest(TestCase):
 
 
 class ContactTest(TestCase):
-    def slope(self, degrees, grip):
+    def slope(self, degrees, friction):
         """A box on a slope along X: how far it went down in a second."""
         places, triangles = box_surface((0.2, 0.1, 0.2), (1, 1, 1))
         body = prop.build(places, triangles)
@@ -110,7 +110,7 @@ class ContactTest(TestCase):
         c, s = np.cos(np.radians(degrees)), np.sin(np.radians(degrees))
         tilt = np.array([[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]])
         frames = frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]], tilt[None])[None], 289, 0))[:288].reshape(-1, 24)
-        shapes = shape_rows([[1e9, 1e9, 0.0, 1e9]], [1e9], [grip])
+        shapes = shape_rows([[1e9, 1e9, 0.0, 1e9]], [1e9], [friction])
         turn = transforms.multiply(transforms.from_matrices(tilt), transforms.from_matrices(body.axes))
         state = np.concatenate([tilt @ [0.0, 0.05 + 1e-4, 0.0], turn, np.zeros(6)])
         touches = (points, np.zeros((len(points), 1)), frames, shapes)
@@ -234,15 +234,18 @@ class KnockTest(TestCase):
         bodies, states = self.make([(0.0, 0.1, 0.0)], np.zeros((1, 3)))
         bodies[0].settings[:3] = DOWN
         low = np.flatnonzero(bodies[0].points[:, 1] < 0.0)
-        spots = np.zeros((len(low), 12))
-        spots[:, 0], spots[:, 3], spots[:, 2], spots[:, 5] = *(2 * [bodies[0].points[low, 0]]), *(2 * [bodies[0].points[low, 2]])
-        spots[:, 4], spots[:, 7], spots[:, 10] = 0.02, 1.0, 1.0
-        near = (low, spots, np.zeros(len(low)), np.full(len(low), 0.5))
+        surface_contacts = np.zeros((len(low), 12))
+        surface_contacts[:, 0], surface_contacts[:, 3], surface_contacts[:, 2], surface_contacts[:, 5] = (
+            *(2 * [bodies[0].points[low, 0]]),
+            *(2 * [bodies[0].points[low, 2]]),
+        )
+        surface_contacts[:, 4], surface_contacts[:, 7], surface_contacts[:, 10] = 0.02, 1.0, 1.0
+        near = (low, surface_contacts, np.zeros(len(low)), np.full(len(low), 0.5))
         for way in ([0.0, 0.0, 0.0], [0.005, 0.0, 0.0]):
             begun = states[0][:3].copy()
-            spots[:, :3] += way
-            spots[:, 3:6] += way
-            record = sim.advance(bodies, states, [np.repeat(STILL[None], 13, 0)], DT, spots=[near])[0]
+            surface_contacts[:, :3] += way
+            surface_contacts[:, 3:6] += way
+            record = sim.advance(bodies, states, [np.repeat(STILL[None], 13, 0)], DT, surface_contacts=[near])[0]
             self.assertAlmostEqual(record[-1, 1] - begun[1], 0.02, delta=5e-4)
             self.assertAlmostEqual(record[-1, 0], begun[0], delta=1e-6)
-            spots[:, 1], spots[:, 4] = spots[:, 4], spots[:, 4] + 0.02
+            surface_contacts[:, 1], surface_contacts[:, 4] = surface_contacts[:, 4], surface_contacts[:, 4] + 0.02

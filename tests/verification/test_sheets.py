@@ -35,8 +35,8 @@ def strip(length, width, cells, held, give=1.0, bending=0.02, hold_rate=3.0):
 class Run:
     def __init__(self, nodes, body, settle=0.4, substeps=SUBSTEPS):
         dt = 1.0 / (24.0 * substeps)
-        keep = np.exp(-2.0 * np.log(20.0) / settle * dt)
-        self.nodes, self.model = nodes, solid.sheet_model(body, dt, keep=keep, gravity=(0.0, -GRAVITY, 0.0))
+        damping_factor = np.exp(-2.0 * np.log(20.0) / settle * dt)
+        self.nodes, self.model = nodes, solid.sheet_model(body, dt, damping_factor=damping_factor, gravity=(0.0, -GRAVITY, 0.0))
         self.state, self.targets = solid.SolidState(nodes), np.repeat(nodes[None], substeps, 0)
 
     def frames(self, count, touching=None):
@@ -138,7 +138,7 @@ class PlainCopyTest(TestCase):
 class OwnContactTest(TestCase):
     """Two cloths of one body, the upper of which falls onto the lower, which is held at its rim."""
 
-    def fallen(self, is_apart, grip=0.3):
+    def fallen(self, is_apart, friction=0.3):
         below, triangles, _ = strip(0.4, 0.4, (8, 8), lambda n: n[:, 0] < 0.0)
         above = below + np.array((0.02, 0.15, 0.015))
         nodes, faces = np.concatenate([below, above]), np.concatenate([triangles, triangles + len(below)])

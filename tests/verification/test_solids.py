@@ -44,8 +44,8 @@ class ClosedFormTest(TestCase):
         for rate, settle in ((0.5, 150), (1.0, 70)):
             substeps = int(np.ceil(volume.rate_needed(body, made.edge, rate) / FRAME_RATE))
             dt = 1.0 / (FRAME_RATE * substeps)
-            stiffness, keep = chain.matched(rate, settle / FRAME_RATE, dt)
-            run = Run(made, body, volume.young_for(body, made.edge, stiffness, dt), substeps, keep=keep)
+            stiffness, damping_factor = chain.matched(rate, settle / FRAME_RATE, dt)
+            run = Run(made, body, volume.young_for(body, made.edge, stiffness, dt), substeps, damping_factor=damping_factor)
             run.state.velocities[:, 1] = 0.4 * (made.nodes[:, 0] / made.nodes[:, 0].max()) ** 2 * body.is_free
             tip = run.frames(260)[:, made.nodes[:, 0] > 0.95, 1].mean(1)
             measured, died = swing_of(tip)
@@ -55,7 +55,7 @@ class ClosedFormTest(TestCase):
     def test_pressure_grows_the_volume_as_the_energy_says(self):
         made, body = bar(0.1, held=free, volume_keep=0.9)
         pressure = 0.3
-        run = Run(made, _loose(body), 2e4, keep=0.9, pressure=pressure)
+        run = Run(made, _loose(body), 2e4, damping_factor=0.9, pressure=pressure)
         run.frames(80)
         ratio = body.shear / body.bulk
 
@@ -70,7 +70,7 @@ class ClosedFormTest(TestCase):
         sags = []
         for edge in (0.1, 0.045):
             made, body = bar(edge)
-            run = Run(made, body, 3e5, substeps=40, keep=0.98, gravity=(0.0, -9.81, 0.0))
+            run = Run(made, body, 3e5, substeps=40, damping_factor=0.98, gravity=(0.0, -9.81, 0.0))
             last = run.frames(60)[-1]
             tip = made.nodes[:, 0] > 0.95
             sags.append(last[tip, 1].mean() * body.lowest)
@@ -80,7 +80,7 @@ class ClosedFormTest(TestCase):
     def test_a_slender_beam_sags_as_the_closed_form_says(self):
         length, thick, modulus = 2.0, 0.2, 3e6
         made, body = filled_bar((48, 6, 6), (length, thick, thick), lambda nodes: nodes[:, 0] < 1e-6, 0.3)
-        run = Run(made, body, modulus, substeps=160, keep=0.9987, gravity=(0.0, -1.0, 0.0))
+        run = Run(made, body, modulus, substeps=160, damping_factor=0.9987, gravity=(0.0, -1.0, 0.0))
         sag = -run.frames(96)[-1][made.nodes[:, 0] > length - 1e-6, 1].mean()
         # Euler and Bernoulli's bending, and Timoshenko's shear, of a beam fixed at one end under its own weight.
         load, area, inertia = volume.DENSITY * thick**2, thick**2, thick**4 / 12.0
@@ -109,7 +109,7 @@ class ConservationTest(TestCase):
 
     def test_scrambled_to_dust_it_comes_back(self):
         made, body = bar(0.1)
-        run = Run(made, body, 2e5, keep=0.97)
+        run = Run(made, body, 2e5, damping_factor=0.97)
         rng = np.random.default_rng(5)
         run.state.positions = np.where(body.is_free[:, None], rng.uniform(-0.5, 1.5, made.nodes.shape), made.nodes)
         shifts = run.frames(240)
@@ -118,7 +118,7 @@ class ConservationTest(TestCase):
 
     def test_flattened_it_comes_back(self):
         made, body = bar(0.1)
-        run = Run(made, body, 2e5, keep=0.97)
+        run = Run(made, body, 2e5, damping_factor=0.97)
         run.state.positions = np.where(body.is_free[:, None], made.nodes * [1.0, 0.0, 1.0], made.nodes)
         self.assertLess(np.abs(run.frames(240)[-1]).max(), 0.02)
 
@@ -128,7 +128,7 @@ class StretchTest(TestCase):
         longest = {}
         for limit in (None, 1.1):
             made, body = bar(0.1)
-            run = Run(made, body, 1e4, substeps=20, keep=0.98, gravity=(9.81, 0.0, 0.0), longest=limit)
+            run = Run(made, body, 1e4, substeps=20, damping_factor=0.98, gravity=(9.81, 0.0, 0.0), longest=limit)
             run.frames(60)
             edges, lengths = edges_of_tets(made.nodes, made.tets)
             longest[limit] = (np.linalg.norm(np.diff(run.state.positions[edges], axis=1)[:, 0], axis=1) / lengths).max()
@@ -159,7 +159,7 @@ class SettledTest(TestCase):
         for turn_inside_out in (False, True):
             made, body, posed = self.distorted(turn_inside_out)
             # The pose is longer than the cords would let it be; they give way to it.
-            run = Run(made, body, 2e5, keep=0.97, settles=True, longest=1.05)
+            run = Run(made, body, 2e5, damping_factor=0.97, settles=True, longest=1.05)
             solid.settle(run.model, posed)
             for start in (posed, posed + np.where(body.is_free[:, None], np.random.default_rng(2).normal(0.0, 0.01, posed.shape), 0.0)):
                 run.state.positions = start.copy()
@@ -179,12 +179,12 @@ class SettledTest(TestCase):
         made, body, posed = self.distorted(True)
         model = Run(made, body, 2e5, settles=True).model
         solid.settle(model, posed)
-        goals, drafts = model.tets[2].copy(), model.tets[5].copy()
+        goals, prestress = model.tets[2].copy(), model.tets[5].copy()
         with mock.patch.object(tets, "settle", tets.settle.py_func):
             solid.settle(model, posed)
         np.testing.assert_allclose(model.tets[2], goals, rtol=1e-6)
-        np.testing.assert_allclose(model.tets[5], drafts, atol=1e-7)
-        self.assertGreater(np.abs(drafts).max(), 0.01)
+        np.testing.assert_allclose(model.tets[5], prestress, atol=1e-7)
+        self.assertGreater(np.abs(prestress).max(), 0.01)
 
 
 class RepeatTest(TestCase):
@@ -204,7 +204,7 @@ class RepeatTest(TestCase):
 
         def swing(substeps):
             dt = 1.0 / (FRAME_RATE * substeps)
-            return Run(made, body, 4e4, substeps, keep=0.1**dt, gravity=(0.0, -9.81, 0.0)).frames(12)[-1]
+            return Run(made, body, 4e4, substeps, damping_factor=0.1**dt, gravity=(0.0, -9.81, 0.0)).frames(12)[-1]
 
         finest = swing(160)
         errors = [np.abs(swing(substeps) - finest).max() for substeps in (10, 20, 40, 80)]

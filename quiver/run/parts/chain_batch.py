@@ -16,7 +16,7 @@ from quiver.run.parts.part import Part, Unit
 from quiver.sim.bounds import MOST_PER_STEP, RUNAWAY
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
-from quiver.sim.step import NO_COLLIDERS, NO_SPOTS, advance, motion_rows, reach_rows
+from quiver.sim.step import NO_COLLIDERS, NO_SURFACE_CONTACTS, advance, motion_rows, reach_rows
 
 SKIN_QUERIES = 4
 """Times a frame that it is found what chains touch of a skin."""
@@ -176,7 +176,7 @@ class ChainBatch(Part):
         both = value("held") == "both"
         body = chain_body.build(points, value("wobble_taper") / 100.0, both)
         settle = value("settle_time") / self.frame_rate
-        stiffness, keep = chain_body.matched(value("wobble_rate"), settle, self.dt)
+        stiffness, damping_factor = chain_body.matched(value("wobble_rate"), settle, self.dt)
         if chain_body.substep_rate(value("wobble_rate"), settle)[1]:
             text = f"{layer.name}: needs more substeps than the limit; it settles sooner than its dial says"
             if text not in notes:
@@ -201,7 +201,7 @@ class ChainBatch(Part):
             np.where(body.is_free, 1.0 / body.masses, 0.0),
             factor * body.bend_shape,
             stretch,
-            keep ** (relative + np.zeros(len(body.lengths))),
+            damping_factor ** (relative + np.zeros(len(body.lengths))),
             (1.0 - drag) ** (self.dt * self.frame_rate),
             share[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0]),
             limits,
@@ -267,13 +267,15 @@ class ChainBatch(Part):
         before = self.before if first == 0 else points[first - 1]
         axes = None if self.blocked is None else self._world_axes(linear[first:end])
         motion, axis_rows = motion_rows(self.model, points[first:end] - self.origin, before - self.origin, axes)
-        colliders, spots = NO_COLLIDERS, NO_SPOTS
+        colliders, surface_contacts = NO_COLLIDERS, NO_SURFACE_CONTACTS
         if self.contacts:
             frames = self.contacts.frames[first:end]
             colliders = (frames.reshape(-1, frames.shape[-1]), self.contacts.core_shapes, self.reaches)
             until = (end - 1) % per_frame + 1
-            spots = self.contacts.spots(first // per_frame, until / per_frame, *self._reached(before, points[end - 1], end - first))
-        return advance(self.model, self.state, motion, axis_rows, colliders, every, threads, spots)
+            surface_contacts = self.contacts.surface_contacts(
+                first // per_frame, until / per_frame, *self._reached(before, points[end - 1], end - first)
+            )
+        return advance(self.model, self.state, motion, axis_rows, colliders, every, threads, surface_contacts)
 
     def _reached(self, before, after, steps):
         """Where the chains' points are (C, n + 1, 3) [m], keyed to go from before to after in so many steps; how far each may go."""

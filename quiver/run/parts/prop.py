@@ -18,7 +18,7 @@ from quiver.sim.bounds import RUNAWAY
 from quiver.sim.obstacles import shape_rows
 from quiver.sim.varying import Varying
 
-ROUNDED, KNOCK_GRIP = 0.02, 0.4
+ROUNDED, RIGID_CONTACT_FRICTION = 0.02, 0.4
 """How round a prop's box is, against its least half side, and the coefficient of friction between two props."""
 KINDS = {"ball": kernel.BALL, "hinge": kernel.HINGE, "free": kernel.FREE}
 
@@ -61,7 +61,7 @@ class Prop(Unit, Varying):
         )
         self.pivot = pivot
         self.numbers = np.concatenate([[1.0 / body.mass], 1.0 / body.inertia, pivot, axis])
-        self.kind, self.knocks = KINDS[layer.value("joint")], layer.value("prop_collision") == "on"
+        self.kind, self.rigid_contacts = KINDS[layer.value("joint")], layer.value("prop_collision") == "on"
         self.points = body.own_points
         # From the joint's own turn to the principal axes, and the centre seen from the joint.
         self.own_turn = self.rest_turn.T @ body.axes
@@ -82,7 +82,7 @@ class Prop(Unit, Varying):
 
     def joins(self):
         """As `Unit.joins`: all that collide with each other."""
-        return Prop if self.knocks else None
+        return Prop if self.rigid_contacts else None
 
     @classmethod
     def compiled(cls, units, context, substeps, beside):
@@ -96,11 +96,11 @@ class Prop(Unit, Varying):
         value, frames = self.layer.value, self.setup.frame_rate
         self.dt = 1.0 / (substeps * frames)
         settle = value("settle_time") / frames
-        keep = swing.matched(0.0, settle, self.dt)[1]
-        air = (1.0 - min(value("drag") / 100.0, 0.99)) ** (self.dt * frames)
+        damping_factor = swing.matched(0.0, settle, self.dt)[1]
+        drag_factor = (1.0 - min(value("drag") / 100.0, 0.99)) ** (self.dt * frames)
         spring = (2.0 * np.pi * value("hold_rate") * self.dt) ** 2
         pull = np.array([0.0, -value("gravity") / 100.0 * swing.GRAVITY, 0.0])
-        settings = np.array([*pull, keep, air, spring / (1.0 + spring), np.radians(value("swing_limit"))])
+        settings = np.array([*pull, damping_factor, drag_factor, spring / (1.0 + spring), np.radians(value("swing_limit"))])
         self.rigid = rigid.RigidBody(self.numbers, self.kind, settings, self.points, *_outside_of(self.body))
 
     def keyed(self, world):
@@ -144,8 +144,8 @@ class Prop(Unit, Varying):
         way = np.concatenate([self.before[None], self.keyed_path[part]])
         self.before = self.keyed_path[part.stop - 1]
         if not self.touching:
-            return way, rigid.NOTHING, rigid.NO_SPOTS
-        return way, self.touching.touches(frame), self.touching.spots(frame, self.state, way[-1], self.per_frame * self.dt)
+            return way, rigid.NOTHING, rigid.NO_SURFACE_CONTACTS
+        return way, self.touching.touches(frame), self.touching.surface_contacts(frame, self.state, way[-1], self.per_frame * self.dt)
 
     def end(self, frame):
         """A frame is over. Raises Unstable."""
@@ -251,21 +251,21 @@ def advance_together(props, world, jumped, frames, skin_world=None):
         prop.ready(world, its, frames, skin_world)
     per_frame = len(world) // frames
     for frame in range(frames):
-        keyed, touches, spots = zip(*(prop.begin(frame) for prop in props), strict=True)
+        keyed, touches, surface_contacts = zip(*(prop.begin(frame) for prop in props), strict=True)
         states, dt = [prop.state for prop in props], props[0].dt
-        records = rigid.advance([prop.rigid for prop in props], states, keyed, dt, touches, spots)
+        records = rigid.advance([prop.rigid for prop in props], states, keyed, dt, touches, surface_contacts)
         for prop, record in zip(props, records, strict=True):
             prop.record[frame * per_frame : (frame + 1) * per_frame] = record
             prop.end(frame)
 
 
 def _outside_of(body):
-    """What a body is to others that it knocks against, as kernels/knocks.py takes it: its outside (SHAPE,) and box (4,)."""
+    """What a body is to others that it knocks against, as kernels/rigid_contacts.py takes it: its outside (SHAPE,) and box (4,)."""
     low, high = body.own_points.min(0), body.own_points.max(0)
     half = np.maximum(0.5 * (high - low), 1e-4)
     radius = ROUNDED * float(half.min())
     core = half - radius
-    shape = shape_rows([[core[0], core[2], core[1], core[1]]], [float(np.linalg.norm(core))], [KNOCK_GRIP])[0]
+    shape = shape_rows([[core[0], core[2], core[1], core[1]]], [float(np.linalg.norm(core))], [RIGID_CONTACT_FRICTION])[0]
     return shape, np.append(0.5 * (low + high), radius)
 
 

@@ -17,7 +17,7 @@ PROXY_DIALS = ("made_of", "proxy_triangles", "proxy_smooth", "proxy_offset")
 """Dials that say what is simulated in place of the mesh."""
 BODY_DIALS = ("loose", "hold_gain", "hold_offset", "give", "bending_length", "hold_rate")
 FINE = 0.1
-"""A cord softer than this share of its ends' own give is hardly stiffened any more by what the dial says."""
+"""A length limit softer than this share of its ends' own give is hardly stiffened any more by what the dial says."""
 CLOTH_RATE = 288.0
 """Substeps a second: 12 a frame at 24. With fewer, one pass over a fine sheet leaves it longer than it should be."""
 
@@ -46,8 +46,8 @@ class Sheet(SoftBody):
         """Make the model for so many substeps a frame."""
         value, rate = self.layer.value, substeps * self.setup.frame_rate
         dt = 1.0 / rate
-        _, keep = swing.matched(0.0, self.settle_seconds, dt)
-        air = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
+        _, damping_factor = swing.matched(0.0, self.settle_seconds, dt)
+        drag_factor = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
         ends = self.body.edges[self.body.is_free[self.body.edges].all(1)]
         weights = 1.0 / self.body.masses
         if len(ends) and np.median(1.0 / self.body.stiffness) < FINE * dt**2 * np.median(weights[ends].sum(1)):
@@ -56,7 +56,9 @@ class Sheet(SoftBody):
             )
         self.self_contact = self._own_contacts(value("thickness") / 1000.0)
         self.measure = SheetMeasure(self.part.lattice.nodes, self.part.triangles, self.body.edges)
-        self.model = solid.sheet_model(self.body, dt, keep=keep, air=air, speed_limit=MOST_PER_STEP * self.size() / dt)
+        self.model = solid.sheet_model(
+            self.body, dt, damping_factor=damping_factor, drag_factor=drag_factor, speed_limit=MOST_PER_STEP * self.size() / dt
+        )
 
     def _pull(self, turned):
         down = np.array([0.0, -self.layer.value("gravity") / 100.0 * swing.GRAVITY, 0.0])

@@ -53,11 +53,16 @@ class SoftVolume(SoftBody):
             )
         dt = 1.0 / rate
         wobble = value("wobble_rate") * min(1.0, rate / self.rate)
-        stiffness, keep = swing.matched(wobble, self.settle_seconds, dt)
+        stiffness, damping_factor = swing.matched(wobble, self.settle_seconds, dt)
         young = volume.young_for(self.body, self.part.edge, stiffness, dt)
-        air = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
+        drag_factor = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
         self.weight = value("gravity") / 100.0 * swing.GRAVITY
-        options = {"keep": keep, "air": air, "pressure": value("pressure") / 100.0, "settles": value("shape") == "pose"}
+        options = {
+            "damping_factor": damping_factor,
+            "drag_factor": drag_factor,
+            "pressure": value("pressure") / 100.0,
+            "settles": value("shape") == "pose",
+        }
         limit = MOST_PER_STEP * self.size() / dt
         self.self_contact = self._own_contacts(0.0)
         self.measure = SolidMeasure(self.part.lattice.nodes, self.part.lattice.tets)

@@ -4,14 +4,14 @@ from unittest import TestCase
 
 import numpy as np
 
-from quiver.kernels import contacts, spots
-from quiver.sim.packing import row_count, spots_in_lanes
+from quiver.kernels import contacts, surface_contacts
+from quiver.sim.packing import row_count, surface_contacts_in_lanes
 
 COUNT, SUBSTEPS = 37, 6
 
 
 def scene(rng):
-    """Points around a floor that rises and tilts: points, old (P, 4), and spots as `push_spots` takes them."""
+    """Points around a floor that rises and tilts: points, old (P, 4), and spots as `push_surface_contacts` takes them."""
     points, old = np.zeros((40, 4), np.float32), np.zeros((40, 4), np.float32)
     points[:COUNT, :3], points[:COUNT, 3] = rng.normal(0.0, 0.02, (COUNT, 3)), 1.0
     points[5, 3] = 0.0
@@ -26,22 +26,30 @@ def scene(rng):
 class SpotTest(TestCase):
     def pushed(self, how):
         points, old, single = scene(np.random.default_rng(6))
-        arrays = spots_in_lanes(single, COUNT) if how in (spots.push_spot_lanes, spots.push_spot_lanes.py_func) else single
+        arrays = (
+            surface_contacts_in_lanes(single, COUNT)
+            if how in (surface_contacts.push_surface_contact_lanes, surface_contacts.push_surface_contact_lanes.py_func)
+            else single
+        )
         for step in range(SUBSTEPS):
             how(step, SUBSTEPS, points, old, *arrays)
             old[:] = points
         return points, single
 
     def test_all_four_ways_give_the_same(self):
-        first, _ = self.pushed(contacts.push_spots)
+        first, _ = self.pushed(contacts.push_surface_contacts)
         begun = scene(np.random.default_rng(6))[0]
         self.assertGreater(np.abs(first - begun).max(), 0.01)
         np.testing.assert_array_equal(first[5], begun[5])
-        for how in (contacts.push_spots.py_func, spots.push_spot_lanes, spots.push_spot_lanes.py_func):
+        for how in (
+            contacts.push_surface_contacts.py_func,
+            surface_contacts.push_surface_contact_lanes,
+            surface_contacts.push_surface_contact_lanes.py_func,
+        ):
             np.testing.assert_allclose(self.pushed(how)[0][:COUNT], first[:COUNT], atol=2e-6)
 
     def test_what_begins_in_front_ends_in_front(self):
-        points, (bases, *_, near, reaches, _) = self.pushed(spots.push_spot_lanes)
+        points, (bases, *_, near, reaches, _) = self.pushed(surface_contacts.push_surface_contact_lanes)
         look = near[:, 9:] / np.linalg.norm(near[:, 9:], axis=1, keepdims=True)
         began = bases[:, 1] > reaches
         gap = np.einsum("nk,nk->n", bases + points[:COUNT, :3] - near[:, 3:6], look) - reaches
@@ -52,7 +60,7 @@ class SpotTest(TestCase):
     def test_lanes_without_a_point_name_the_row_that_is_nobodys(self):
         """What an index names is read and written, so none may lie outside of the points."""
         _, _, single = scene(np.random.default_rng(6))
-        indices, _ = spots_in_lanes(single, COUNT)
+        indices, _ = surface_contacts_in_lanes(single, COUNT)
         empty = indices.ravel()[COUNT:]
         self.assertGreater(len(empty), 0)
         self.assertTrue(((empty >= COUNT) & (empty < 4 * row_count(COUNT))).all(), empty)

@@ -1,4 +1,4 @@
-"""Particles that lie on a surface which moves, sixteen at a time: contacts.py's `push_spots` for points that are one particle each.
+"""Particles that lie on a surface which moves, sixteen at a time: `push_surface_contacts` of contacts.py for points of one particle each.
 
 ``points`` and ``old`` (P, 4) as in soft.py. ``indices`` int32 (B, 16): the particles, each named once at the most; a row that is
 nobody's where there is none. ``params`` (PARAMS B, 16): see the constants.
@@ -19,13 +19,13 @@ LOOK = 6
 """Where its outside looks when the frame begins, and how that changes in it: three rows each."""
 TURN = 9
 REACH = 12
-GRIP = 13
+FRICTION = 13
 PARAMS = 14
 TINY = 1e-20
 
 
 @register_jitable
-def before_spot(params, p, now, bx, by, bz):
+def before_surface_contact(params, p, now, bx, by, bz):
     """(how far a particle at b is in front of its spot, beyond its reach, where that looks x y z, the way from the spot x y z).
 
     ``p`` is the first of the spot's rows; ``now`` the share of the frame that is over.
@@ -42,8 +42,8 @@ def before_spot(params, p, now, bx, by, bz):
 
 
 @register_jitable
-def off_spot(params, p, then, gap, nx, ny, nz, rx, ry, rz, ax, ay, az):
-    """How far a particle is pushed that was at a a substep ago, ``then``, and for which `before_spot` says the rest: x y z."""
+def off_surface_contact(params, p, then, gap, nx, ny, nz, rx, ry, rz, ax, ay, az):
+    """How far a particle is pushed that was at a a substep ago, ``then``, and for which `before_surface_contact` says the rest: x y z."""
     sx = load(params, p + AWAY) + ax - load(params, p + WAY) * then
     sy = load(params, p + AWAY + 1) + ay - load(params, p + WAY + 1) * then
     sz = load(params, p + AWAY + 2) + az - load(params, p + WAY + 2) * then
@@ -58,22 +58,22 @@ def off_spot(params, p, then, gap, nx, ny, nz, rx, ry, rz, ax, ay, az):
     along = fused(mx, nx, fused(my, ny, mz * nz))
     mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
     slid = sqrt(larger(fused(mx, mx, fused(my, my, mz * mz)), TINY))
-    held = smaller(load(params, p + GRIP) * push / slid, 1.0)
+    held = smaller(load(params, p + FRICTION) * push / slid, 1.0)
     return push * nx - held * mx, push * ny - held * my, push * nz - held * mz
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
-def push_spot_lanes(step, substeps, points, old, indices, params):
+def push_surface_contact_lanes(step, substeps, points, old, indices, params):
     """Push particles off their spots in a substep, and hold them back along the surface by Coulomb's law."""
     each = np.float32(1.0 / substeps)
     now, then = np.float32(step + 1) * each, np.float32(step) * each
     for block in range(len(indices)):
         p = PARAMS * block
         bx, by, bz, bw = gather(points, indices, block)
-        near = before_spot(params, p, now, bx, by, bz)
+        near = before_surface_contact(params, p, now, bx, by, bz)
         if not any_less(near[0], 0.0):
             continue
         ax, ay, az, _ = gather(old, indices, block)
-        x, y, z = off_spot(params, p, then, *near, ax, ay, az)
+        x, y, z = off_surface_contact(params, p, then, *near, ax, ay, az)
         free = where_less(0.0, bw, 1.0, 0.0)
         scatter(points, indices, block, fused(free, x, bx), fused(free, y, by), fused(free, z, bz), bw)

@@ -14,7 +14,7 @@ ends      int (B + 1, 3)      where each body's points, colliders and spots begi
 points    (M, 3)              places of their surfaces along the principal axes [m]
 reaches   (R,)                for each body, points x colliders: how far a point keeps from a core [m]
 frames    (S K, FRAME)        for each body, S x its colliders, as contacts.py says; shapes (K, SHAPE)
-spots     which (Q,), spots   as `push_spots` of contacts.py takes them; ``which`` is a body's own point
+spots     which (Q,), spots   as `push_surface_contacts` of contacts.py takes them; ``which`` is a body's own point
 ========  ==================  ================================================================
 """
 
@@ -22,7 +22,7 @@ import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, FRAME, GRIP, NEVER, WIDE, into, outwards, touched, turned
+from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, FRAME, FRICTION, NEVER, WIDE, into, outwards, touched, turned
 from quiver.kernels.rigid import (
     ACROSS,
     BODY,
@@ -38,7 +38,7 @@ from quiver.kernels.rigid import (
     pushed_out,
     spun,
     touch,
-    touch_spots,
+    touch_surface_contacts,
 )
 
 ROUNDS = 8
@@ -87,7 +87,7 @@ def out_of(one, old_one, body_one, points, other, old_other, body_other, shape, 
         x, y, z = place_of(one, points[m])
         sx, sy, sz = turned(frames, 0, ax, ay, az)
         held_back(
-            one, body_one, other, body_other, x, y, z, sx + frames[0, 0], sy + frames[0, 1], sz + frames[0, 2], pressed[m], shape[GRIP]
+            one, body_one, other, body_other, x, y, z, sx + frames[0, 0], sy + frames[0, 1], sz + frames[0, 2], pressed[m], shape[FRICTION]
         )
 
 
@@ -107,7 +107,7 @@ def widest_of(ends, points, reaches, count):
 @register_jitable
 def calm_all(states, bodies, still, nothing, dt, ends, points, which, pressed):
     """Find velocities that what lies on each other explains."""
-    on_shapes, on_spots, on_others = pressed
+    on_shapes, on_surface_contacts, on_others = pressed
     at = 0
     for b in range(len(states)):
         m0, k0, q0 = ends[b, 0], ends[b, 1], ends[b, 2]
@@ -121,10 +121,10 @@ def calm_all(states, bodies, still, nothing, dt, ends, points, which, pressed):
                 calmed(states[b], bodies[b], states[other], bodies[other], x, y, z, on_others[m, other], dt)
         for q in range(q0, q1):
             x, y, z = place_of(states[b], points[m0 + which[q]])
-            calmed(states[b], bodies[b], still, nothing, x, y, z, on_spots[q], dt)
+            calmed(states[b], bodies[b], still, nothing, x, y, z, on_surface_contacts[q], dt)
 
 
-def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, touches, spots, outside, boxes, record):
+def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, touches, surface_contacts, outside, boxes, record):
     """Advance B bodies through S substeps of ``dt`` seconds, in place.
 
     states (B, 13), bodies (B, BODY), kinds (B,) BALL, HINGE or FREE, settings (B, SETTINGS): as in rigid.py
@@ -132,11 +132,15 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
     """
     many, substeps = len(states), record.shape[1]
     reaches, frames, shapes = touches
-    which, places, keeps, grips = spots
+    which, places, keeps, frictions = surface_contacts
     still, nothing = np.zeros(13), np.zeros(BODY)
     still[6] = 1.0
     between, olds = np.empty((1, FRAME)), np.empty_like(states)
-    on_shapes, on_spots, on_others = np.zeros((len(reaches), KEPT)), np.zeros((len(which), KEPT)), np.zeros((len(points), many, KEPT))
+    on_shapes, on_surface_contacts, on_others = (
+        np.zeros((len(reaches), KEPT)),
+        np.zeros((len(which), KEPT)),
+        np.zeros((len(points), many, KEPT)),
+    )
     widest, loose = widest_of(ends, points, reaches, len(shapes)), bodies.copy()
     # The velocities of what hangs are as its joint says.
     for b in range(many):
@@ -144,7 +148,7 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
             loose[b] = 0.0
     for step in range(substeps):
         olds[:] = states
-        on_shapes[:], on_spots[:], on_others[:] = 0.0, 0.0, 0.0
+        on_shapes[:], on_surface_contacts[:], on_others[:] = 0.0, 0.0, 0.0
         for b in range(many):
             begun(states[b], olds[b], bodies[b], kinds[b], keyed[b, step], keyed[b, step + 1], dt, settings[b])
         for turn in range(ROUNDS if many == 1 else 2 * ROUNDS):
@@ -160,8 +164,8 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
                     scene = (own, reach, widest[k0:k1], stand, shapes[k0:k1], pressed)
                     touch(bodies[b], states[b], olds[b], still, nothing, first, *scene)
                 at += count
-                near = (which[q0:q1], places[q0:q1], keeps[q0:q1], grips[q0:q1], on_spots[q0:q1])
-                touch_spots(bodies[b], states[b], olds[b], still, nothing, step, substeps, own, *near)
+                near = (which[q0:q1], places[q0:q1], keeps[q0:q1], frictions[q0:q1], on_surface_contacts[q0:q1])
+                touch_surface_contacts(bodies[b], states[b], olds[b], still, nothing, step, substeps, own, *near)
             for pair in range(many * many):
                 one, other = divmod(pair, many)
                 if one != other:
@@ -172,12 +176,14 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
             for b in range(many):
                 joined(states[b], bodies[b], kinds[b], keyed[b, step + 1], settings[b])
             # What touches nothing needs no more.
-            if turn + 1 >= FEWEST and not (on_shapes[:, ACROSS].any() or on_spots[:, ACROSS].any() or on_others[:, :, ACROSS].any()):
+            if turn + 1 >= FEWEST and not (
+                on_shapes[:, ACROSS].any() or on_surface_contacts[:, ACROSS].any() or on_others[:, :, ACROSS].any()
+            ):
                 break
         for b in range(many):
             finished(states[b], olds[b], dt)
         for _ in range(CALMS):
-            calm_all(states, loose, still, nothing, dt, ends, points, which, (on_shapes, on_spots, on_others))
+            calm_all(states, loose, still, nothing, dt, ends, points, which, (on_shapes, on_surface_contacts, on_others))
         record[:, step] = states[:, :7]
 
 
