@@ -79,8 +79,8 @@ class DeskTest(TestCase):
 
         def drags(count):
             self.browser.click(".steps a[href$='/contacts/']")
-            self.browser.click("#colliders .layer a")
-            self.browser.wait_for("return app.tools.colliders.view?.chosenItem")
+            self.browser.click("#colliders a[href*='collider=head']")
+            self.browser.wait_for("return Boolean(app.tools.colliders.view?.chosenItem)")
             for k in range(count):
                 before, shift = self.version(), 9 if k % 2 else -9
                 x, y = self.browser.wait_for(
@@ -92,7 +92,7 @@ class DeskTest(TestCase):
                 chain = ActionChains(self.browser.driver, duration=0).move_to_element_with_offset(canvas, round(x), round(y))
                 chain.click_and_hold().move_by_offset(shift, shift).release().perform()
                 self.wait_for_version(before)
-                self.browser.wait_for("return app.tools.colliders.view?.chosenItem && !app.tools.colliders.pressed")
+                self.browser.wait_for("return Boolean(app.tools.colliders.view?.chosenItem) && !app.tools.colliders.pressed")
 
         self.open("takes")
         canvas = self.browser.find("#canvas")
