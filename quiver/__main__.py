@@ -12,6 +12,7 @@ from PIL import Image
 
 from quiver import export
 from quiver.bake import joints, meshes
+from quiver.dial_tables import dial_tables
 from quiver.errors import BadFormat, Finding, QuiverError
 from quiver.facts import facts_of, likely_metres_per_unit
 from quiver.formats.gltf.reading import read_character
@@ -62,6 +63,8 @@ def _parser():
     intake.add_argument("--name", default="character")
     intake.set_defaults(run=_intake)
     schema = commands.add_parser("schema", help="print the setup's JSON Schema")
+    table = commands.add_parser("dials", help="print the guide's tables of dials")
+    table.set_defaults(run=lambda options: print(dial_tables(), end="") or 0)
     schema.set_defaults(run=lambda options: print(json.dumps(setup_document.json_schema(), indent=2)) or 0)
     return parser
 

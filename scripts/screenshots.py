@@ -152,7 +152,7 @@ def skin_on_skin(browser, desk):
     choose_clip(browser, "walk")
     desk("contacts")
     browser.click("[data-look=joints]")
-    browser.set_value("[aria-label='Joints whose skin touches, with commas']", "fore_lower_l, fore_lower_r")
+    browser.set_value("[aria-label='Joints whose skin is kept apart, with commas']", "fore_lower_l, fore_lower_r")
     browser.click(".touches .is-keen")
     browser.wait_for("return document.querySelectorAll('.touches li').length === 1")
     time.sleep(1)

@@ -22,7 +22,7 @@ from numba.core.typing.templates import AbstractTemplate, infer_global, signatur
 from numba.extending import lower_builtin, models, overload, register_model
 
 LANES = 16
-"""Chains (later: tetrahedra) in one block."""
+"""Chains, or fans of tetrahedra, in one block."""
 
 _VECTOR = ir.VectorType(ir.FloatType(), LANES)
 _INT32 = ir.IntType(32)

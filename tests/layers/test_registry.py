@@ -1,11 +1,15 @@
 """A kind of layer is one module: a toy kind, made here, goes through document, form, run and score; nothing else is touched."""
 
+import pathlib
+import re
 from dataclasses import replace
+from unittest import TestCase
 
 import numpy as np
 from django.template import engines
 
 from quiver import layers as registry
+from quiver.dial_tables import dial_tables
 from quiver.dials import Dial
 from quiver.errors import BadInput
 from quiver.layers.kinds import JOINTS, LayerKind
@@ -15,6 +19,7 @@ from quiver.setup import document, edits
 from quiver.setup.model import ChainPick, Setup
 from tests.app.helpers import RunningDeskTest, run_waiting_jobs
 
+ROOT = pathlib.Path(__file__).resolve().parent.parent.parent
 TOY_PANEL = "toy says {{ chosen.name }}"
 
 
@@ -105,3 +110,13 @@ class ToyKindTest(RunningDeskTest):
     def test_a_name_that_is_taken_is_refused(self):
         with self.assertRaisesRegex(BadInput, "taken"):
             registry.register(TOY)
+
+
+class TablesTest(TestCase):
+    def test_the_guide_s_tables_are_those_of_the_registry(self):
+        made = dial_tables()
+        self.assertEqual((ROOT / "docs" / "dials.md").read_text(), made, "run: ./keen python -m quiver dials > docs/dials.md")
+        anchors = {line[3:].lower().replace(" ", "-") for line in made.splitlines() if line.startswith("## ")}
+        named = re.findall(r"dials\.md#([a-z-]+)", (ROOT / "docs" / "guide.md").read_text())
+        self.assertGreater(len(named), 2)
+        self.assertLessEqual(set(named), anchors)
