@@ -8,10 +8,11 @@ from dataclasses import replace
 import numpy as np
 
 from quiver.bodies.chain import GRAVITY
+from quiver.bodies.fitting import size_of
 from quiver.contact.skins import ClosestPointQuery, surface_of
 from quiver.errors import BadInput
 from quiver.rig import transforms
-from quiver.rig.pose import Pose, blended, jointed_world, rest_matrices, world_matrices
+from quiver.rig.pose import Pose, blended, jointed_world, world_matrices
 from quiver.rig.skeleton import Skeleton
 from quiver.rig.skinning import skinned_positions
 from quiver.run.live import LiveRun
@@ -45,7 +46,7 @@ class Poke:
 
     def __init__(self, character, setup, clip_name, frame, threads=None):
         self.scale, self.rate = setup.metres_per_unit, setup.frame_rate
-        self.size = _size_of(character)
+        self.size = size_of(character)
         self.nodes = len(character.skeleton)
         self.character = _with_things(character, self.size)
         self.run = LiveRun(self.character, _with_colliders(setup, self.size), clip_name, frame, threads)
@@ -290,14 +291,6 @@ class Ball:
         reach = 2.0 * self.radius + float(np.linalg.norm(self.velocity)) / poke.rate
         found, *_, normals = self.query.feel(places, self.place[None] * poke.scale, np.array([reach * poke.scale]))
         return (None, None, 0.0) if np.isnan(found[0]) else (self.place.copy(), normals[0], float(found[0]) / poke.scale)
-
-
-def _size_of(character):
-    """The character's size, corner to corner in the rest pose [file units]."""
-    world = rest_matrices(character.skeleton)
-    places = [skinned_positions(mesh, world) for mesh in character.meshes] or [world[:, :, 3]]
-    everything = np.concatenate(places)
-    return max(float(np.linalg.norm(np.ptp(everything, axis=0))), 1e-6)
 
 
 def _plate_size(size):

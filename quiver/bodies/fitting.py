@@ -101,3 +101,11 @@ def _turn_of(along):
     along = along if along[1] >= 0.0 else -along
     turn = np.array([along[2], 0.0, -along[0], 1.0 + along[1]])
     return tuple(turn / np.linalg.norm(turn))
+
+
+def size_of(character):
+    """The character's size, corner to corner in the rest pose [file units]."""
+    world = rest_matrices(character.skeleton)
+    places = [skinned_positions(mesh, world) for mesh in character.meshes] or [world[:, :, 3]]
+    everything = np.concatenate(places)
+    return max(float(np.linalg.norm(np.ptp(everything, axis=0))), 1e-6)

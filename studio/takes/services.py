@@ -11,6 +11,7 @@ from quiver.errors import BadInput
 from quiver.formats import frames
 from quiver.rig.pose import world_matrices
 from quiver.run.execute import execute, moves_for
+from quiver.run.measures.farthest import far_notes
 from quiver.run.plan import FORMAT, compile_plan
 from quiver.run.results import Results, digest_of
 from quiver.run.spec import TakeSpec
@@ -104,10 +105,10 @@ def _simulate(take, context):
         **{name: getattr(take, name) for name in ("substeps", "layer_ids", "notes", "rotated", "translated", "moved")}
     )
     step = frames.OFFSET_STEP / setup.metres_per_unit
-    done, spent = 0, 0.0
+    done, spent, farthest = 0, 0.0, np.zeros(len(plan.layer_ids))
     for chunk in execute(plan, results, keep_going=context.keep_going):
         count = len(chunk.rotations)
-        done, spent = done + count, spent + chunk.cost_ms * count
+        done, spent, farthest = done + count, spent + chunk.cost_ms * count, np.maximum(farthest, chunk.added.max(0))
         offsets, used = frames.quantised(chunk.offsets, step)
         data, moves, stats = pack(chunk.rotations, chunk.translations), pack_offsets(offsets), _stats(chunk)
         with transaction.atomic():
@@ -116,6 +117,9 @@ def _simulate(take, context):
             Take.objects.filter(pk=take.pk).update(cost_ms=spent / done)
             context.progress(done, take.frame_count)
         hub.publish(take.character_id, "take", take=take.pk)
+    far = far_notes(plan, farthest)
+    if far:
+        Take.objects.filter(pk=take.pk).update(notes=[*take.notes, *far])
     _forget_passing(take)
 
 
