@@ -178,9 +178,11 @@ class DeskTest(TestCase):
         self.keys(Keys.HOME, Keys.ARROW_RIGHT, Keys.ARROW_RIGHT, Keys.ARROW_LEFT)
         self.assertEqual(self.frame(), 1)
         self.keys(Keys.END)
-        self.assertEqual(self.frame(), 27)
+        last = self.browser.run("return app.player.first + app.player.count - 1")
+        self.assertGreater(last, 1)
+        self.assertEqual(self.frame(), last)
         self.keys(Keys.SPACE)
-        self.browser.wait_for("return app.player.frame > 1 && app.player.frame < 27")
+        self.browser.wait_for("return app.player.frame > 1 && app.player.frame < arguments[0]", last)
         self.keys(Keys.SPACE)
         self.assertFalse(self.browser.run("return app.player.isPlaying"))
         self.keys("?")
@@ -331,10 +333,12 @@ class NoWebglTest(TestCase):
             self.assertTrue(browser.find("#no-webgl").is_displayed())
             self.assertIn("has no WebGL", browser.text("#no-webgl"))
             browser.wait_for("return document.querySelectorAll('#score .added').length === 8")
+            latest = app.query("SELECT max(id) FROM takes_take")
             browser.set_value("#dial-wobble_rate", 2.9)
             browser.wait_for(
                 "return app.takes.ended(app.store.state.takeId)"
-                " && document.querySelector('#take-status').textContent.includes('Take 5 finished')"
+                " && document.querySelector('#take-status').textContent.includes(arguments[0])",
+                f"Take {latest + 1} finished",
             )
             browser.click(".peak")
             self.assertEqual(browser.faults_of_access(), [])
