@@ -49,8 +49,8 @@ class Execution:
     def simulate(self, block, at, end, jumped):
         """Simulate frames at..end-1, of the block that begins at another, stage by stage.
 
-        jumped(node) says in which frames its root jumps. Returns Frames, the keyed world (F, J, 3, 4) at them, {node: outputs} and
-        {node: seconds}. Raises Unstable.
+        jumped(node, keyed world) says in which frames its root jumps. Returns Frames, the keyed world (F, J, 3, 4) at them, {node: outputs}
+        and {node: seconds}. Raises Unstable.
         """
         plan, per_frame = self.plan, self.plan.substeps
         # Frame numbers of all substeps; the last of each frame is that frame exactly.
@@ -60,11 +60,11 @@ class Execution:
         origin = world[0] if block == at else self._world_at([block - 1.0 + 1.0 / per_frame])[0]
         frames = Frames(pose, world, pose[ends].copy(), at, per_frame, origin, world)
         keyed, keyed_world = _Keyed(self.skeleton, pose, world), world[ends].copy()
-        outputs, seconds = {}, {}
+        outputs, seconds, jumps = {}, {}, partial(jumped, keyed_world=keyed_world)
         for stage in plan.stages:
             self._ride(stage, frames, outputs)
             for node in stage.driving:
-                outputs[node], seconds[node] = self._result(node, keyed.seen_by(node, frames), jumped, end)
+                outputs[node], seconds[node] = self._result(node, keyed.seen_by(node, frames), jumps, end)
             for node in stage.driving:
                 self.running[node].apply(frames, outputs[node], node.every)
             if stage.driving and stage.driving[0].every == 1:
@@ -73,7 +73,7 @@ class Execution:
             small = [node for node in stage.soft if not node.part.is_cut]
             alone = [[node] for node in stage.soft if node not in small]
             for nodes in (*alone, *([small] if small else [])):
-                calls = [partial(self._result, node, keyed.seen_by(node, frames), jumped, end) for node in nodes]
+                calls = [partial(self._result, node, keyed.seen_by(node, frames), jumps, end) for node in nodes]
                 for node, result in zip(nodes, at_once(calls, self.threads), strict=True):
                     outputs[node], seconds[node] = result
         return frames, keyed_world, outputs, seconds
@@ -120,10 +120,16 @@ class Execution:
         return world_matrices(self.skeleton, self.source.pose(np.array(frames)))
 
     def _jumps(self, at, end):
-        """Says of a node in which of the frames at..end-1 its root jumps; whether one is a jump depends on the frames around it."""
-        low, high = max(at - 2, self.plan.blocks[0]), min(end + 1, self.plan.blocks[-1])
-        world = lru_cache(1)(lambda: self._world_at(np.arange(low, high)))
-        return lambda node: node.part.jumps(world())[at - low : end - low]
+        """Says of a node, and the keyed world of frames at..end-1, in which of them its root jumps; those around them count."""
+        before = range(max(at - 2, self.plan.blocks[0]), at)
+        around = [*before, *range(end, min(end + 1, self.plan.blocks[-1]))]
+        beside = lru_cache(1)(lambda: self._world_at(around) if around else np.zeros((0, len(self.skeleton), 3, 4)))
+
+        def jumped(node, keyed_world):
+            world = np.concatenate([beside()[: len(before)], keyed_world, beside()[len(before) :]])
+            return node.part.jumps(world)[len(before) :][: end - at]
+
+        return jumped
 
     def _ride(self, stage, frames, outputs):
         """Let the roots that ride on soft bodies go along with them, in place."""

@@ -55,7 +55,7 @@ class LiveRun:
         """Go on to a Pose (J,) in one frame: a TakeChunk of that frame. Raises Unstable."""
         self.source.go_on(pose)
         began, at = time.perf_counter(), self.source.at
-        found = self.execution.simulate(at, at, at + 1, self._still.__getitem__)
+        found = self.execution.simulate(at, at, at + 1, lambda node, keyed_world: self._still[node])
         self.source.at += 1
         return self.execution.chunk(*found, slice(0, 1), began)
 
