@@ -1,19 +1,20 @@
 """Rows of the running app: its pages while a take runs, and the first frames after a dial changed."""
 
+import json
 import re
 import statistics
 import subprocess
 import sys
 import time
-import urllib.request
 from importlib.util import find_spec
+
+from websockets.sync.client import connect
 
 from bench import memory
 from bench.rows import row
-from quiver.formats import frames
 from tests.browser.server import RunningApp
 
-PAGES = ("/", *(f"/characters/{{}}/{step}/" for step in ("rig", "motion", "takes", "bake")), "/characters/{}/score/")
+PAGES = ("/", *(f"/characters/{{}}/{step}/" for step in ("rig", "motion", "contacts", "takes", "bake")))
 ROUNDS = 12
 MEMORY_BOUND = 500.0
 NUDGES, NUDGE_BOUND = 10, 8192.0
@@ -66,7 +67,7 @@ def _pages(app, character):
 def first_frames_rows(app):
     first, whole = zip(*(_change(app, 1.0 + 0.2 * k) for k in range(8)), strict=True)
     figures = statistics.median(first[1:]), statistics.median(whole[1:]), "s"
-    note = "Mudwick, walk: from posting a dial to its first frames in the stream; baseline: to the last frame"
+    note = "Mudwick, walk: from posting a dial until an open page has its first frames; baseline: to the last frame"
     yield row("edit_to_first_frames_s", *figures, note)
     yield row("first_frames_s", *figures, "the same, by its name of before")
 
@@ -94,26 +95,23 @@ def _stored(app):
 
 
 def _change(app, rate):
-    """Seconds from a dial's change to the first and to the last frames."""
+    """Seconds from a dial's change to the first and to the last frames, as an open page hears of them."""
     layer = re.search(r"/motion/([a-z0-9-]+)/dial/", app.get(f"/characters/{app.mudwick}/motion/"))[1]
-    began = time.perf_counter()
-    app.post(f"/characters/{app.mudwick}/motion/{layer}/dial/", dial="wobble_rate", value=f"{rate:g}")
-    take = app.query("SELECT max(id) FROM takes_take")
-    data, first = b"", None
-    with urllib.request.build_opener(urllib.request.ProxyHandler({})).open(f"{app.base}/takes/{take}/frames", timeout=60) as stream:
-        while part := stream.read1():
-            data += part
-            if first is None and frames.read_messages(data[: _whole(data)])[1]:
-                first = time.perf_counter() - began
-    return first, time.perf_counter() - began
-
-
-def _whole(data):
-    """How many bytes of a growing stream are whole messages."""
-    at = 0
-    while at + 8 <= len(data) and at + 8 + int.from_bytes(data[at : at + 4], "little") <= len(data):
-        at += 8 + int.from_bytes(data[at : at + 4], "little")
-    return at
+    address = f"{app.base.replace('http', 'ws', 1)}/characters/{app.mudwick}/events"
+    with connect(address, origin=app.base, proxy=None, max_size=None) as page:
+        began, first = time.perf_counter(), None
+        app.post(f"/characters/{app.mudwick}/motion/{layer}/dial/", dial="wobble_rate", value=f"{rate:g}")
+        take = app.query("SELECT max(id) FROM takes_take")
+        while True:
+            heard = page.recv(60)
+            if isinstance(heard, str) or int.from_bytes(heard[:4], "little") != take:
+                continue
+            now = time.perf_counter() - began
+            # The take's number, then one message: its length, its kind (1 for frames), and what it holds.
+            if heard[8] == 1:
+                first = first or now
+            elif json.loads(heard[12:]).get("end"):
+                return first, now
 
 
 def stroke_row(app):

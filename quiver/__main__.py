@@ -2,29 +2,20 @@
 
 import argparse
 import base64
-import io
 import json
 import pathlib
-import resource
 import sys
-
-from PIL import Image
 
 from quiver import export
 from quiver.bake import joints, meshes
 from quiver.dial_tables import dial_tables
 from quiver.errors import BadFormat, Finding, QuiverError
-from quiver.facts import facts_of, likely_metres_per_unit
 from quiver.formats.gltf.reading import read_character
-from quiver.picture import picture
+from quiver.intake import read_within_bounds
 from quiver.run.execute import execute
 from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
 from quiver.setup import document as setup_document
-from quiver.setup.model import FRAME_RATE
-
-INTAKE_BYTES, INTAKE_SECONDS = 4 * 2**30, 120
-"""Bounds of a process that reads one file: address space, and seconds of a processor."""
 
 
 def main(arguments=None):
@@ -90,26 +81,13 @@ def _inspect(options):
 
 
 def _intake(options):
-    """Prints one JSON object: {"facts", "findings", "metres_per_unit", "picture"}, or {"refused", "findings"}."""
-    resource.setrlimit(resource.RLIMIT_AS, (INTAKE_BYTES, INTAKE_BYTES))
-    resource.setrlimit(resource.RLIMIT_CPU, (INTAKE_SECONDS, INTAKE_SECONDS))
+    """Prints one JSON object: what `kept_of` gives, the picture in base64, or {"refused", "findings"}."""
     try:
-        character, _ = read_character(options.file.read_bytes(), options.name)
-        image = io.BytesIO()
-        Image.fromarray(picture(character)).save(image, "PNG", optimize=True)
+        kept = read_within_bounds(options.file, options.name)
     except BadFormat as error:
         print(json.dumps({"refused": str(error), "findings": [finding.as_dict() for finding in error.findings]}))
         return 1
-    except MemoryError:
-        print(json.dumps({"refused": f"the file needs more than {INTAKE_BYTES >> 30} GB of memory to be read", "findings": []}))
-        return 1
-    kept = {
-        "facts": facts_of(character, FRAME_RATE.default),
-        "findings": [finding.as_dict() for finding in character.findings],
-        "metres_per_unit": likely_metres_per_unit(character),
-        "picture": base64.b64encode(image.getvalue()).decode(),
-    }
-    print(json.dumps(kept))
+    print(json.dumps(kept | {"picture": base64.b64encode(kept["picture"]).decode()}))
     return 0
 
 

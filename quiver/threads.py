@@ -24,7 +24,7 @@ def thread_count_for(parts, threads=None):
 
 
 def together(work, thread_count):
-    """Call ``work(0)`` to ``work(thread count - 1)`` at the same time; they may wait for each other."""
+    """Call ``work(0)`` to ``work(thread_count - 1)`` at the same time; they may wait for each other."""
     others = [_pool.submit(work, part) for part in range(1, thread_count)]
     # The calling thread works too: it already has a core, and only the others must be woken.
     work(0)

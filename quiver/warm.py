@@ -1,71 +1,98 @@
-"""Compiles (or loads from the cache) every kernel, so that the first real run does not wait."""
+"""Compiles (or loads from the cache) the kernels, so that the first real run does not wait: every kind of layer runs once on a toy."""
+
+from dataclasses import replace
 
 import numpy as np
 
-from quiver.bodies import chain, lattice, volume
-from quiver.kernels import chains, contacts, kinematics, nearest, raster, skinning
-from quiver.kernels.lanes import LANES
-from quiver.kernels.rigid import FREE, SETTINGS
-from quiver.kernels.separate import separate
-from quiver.mesh.nearest import NearestOn
-from quiver.run.measures.volume_change import SolidMeasure
-from quiver.sim import rigid, solid
-from quiver.sim.obstacles import frame_rows, shape_rows, standing
-from quiver.sim.step import NO_COLLIDERS, NO_SURFACE_CONTACTS
+from quiver import layers as registry
+from quiver.errors import QuiverError
+from quiver.layers.kinds import JOINTS
+from quiver.mesh import regions
+from quiver.picture import picture
+from quiver.rig import transforms
+from quiver.rig.character import Character, Mesh
+from quiver.rig.clip import Channel, Clip
+from quiver.rig.pose import Pose
+from quiver.rig.skeleton import Skeleton, parents_first
+from quiver.run.execute import execute
+from quiver.run.plan import compile_plan
+from quiver.run.spec import TakeSpec
+from quiver.setup import edits
+from quiver.setup.model import ChainPick, Region, Setup
+
+JOINT, THING, FRAMES = "first", "thing", 3
+RING = np.array([[-1.0, -1.0], [1.0, -1.0], [1.0, 1.0], [-1.0, 1.0]])
+SIDE, LENGTH, ROWS = 0.06, 0.4, 9
+"""Half the toy's thickness, its length [m], and the rings of vertices along it."""
 
 
 def warm():
-    """Call every kernel once on the smallest input."""
-    rows = np.zeros((chains.PARAMS, LANES), np.float32)
-    state, motion, nothing = np.zeros((6, LANES), np.float32), np.zeros((9, LANES), np.float32), np.zeros((0, LANES), np.float32)
-    record = np.zeros((3, LANES), np.float32)
-    chains.advance_chains(0, 1, 1, 1, np.float32(0.01), state, rows, motion, nothing, NO_COLLIDERS, NO_SURFACE_CONTACTS, False, 1, record)
-    order = np.zeros(1, np.int32)
-    kinematics.forward_kinematics(order, order - 1, np.zeros((1, 1, 3)), np.ones((1, 1, 4)), np.ones((1, 1, 3)))
-    point, slot, weight = np.zeros((1, 3), np.float32), np.zeros((1, 4), np.int32), np.ones((1, 4), np.float32)
-    row = np.ones((1, LANES), np.float32)
-    skinning.skin_linear(0, 1, point, slot, weight, row, point)
-    skinning.skin_dual_quaternion(0, 1, point, slot, weight, row, row, point)
-    corners, triangle = np.zeros((3, 3), np.float32), np.array([[0, 1, 2]], np.int32)
-    raster.fill_triangles(corners, triangle, corners, np.zeros((1, 1), np.float32), np.zeros((1, 1, 3), np.float32))
-    _warm_solid()
-    _warm_contacts()
-    chain.build(np.array([[0.0, 0, 0], [1, 0, 0], [2, 0, 0]]))
+    """Run a layer of each kind on a toy, once with nothing around it and once among colliders of each simple shape and its own skin."""
+    character = _toy()
+    levels = regions.fill(regions.nothing(4 * ROWS), 0.8)
+    # The rest of the skin is what a region may touch.
+    levels[2 * ROWS :] = regions.OUT
+    region = Region("half", "Half", "body", 4 * ROWS, regions.encode(levels))
+    for kind in registry.kinds():
+        plain = replace(Setup(preroll_frames=0.0, regions=(region,)), layers=(_layer(kind),))
+        for setup in (plain, _among_colliders(plain)):
+            try:
+                list(execute(compile_plan(TakeSpec(character, setup, "fold"))))
+            except QuiverError:
+                # A kind that a toy does not suit is compiled when it is first used.
+                continue
+    picture(character)
 
 
-def _warm_solid():
-    """Build and move the smallest solid, by the way that a run takes."""
-    corners = np.array([[x, y, z] for x in (0.0, 1.0) for y in (0.0, 1.0) for z in (0.0, 1.0)])
-    faces = np.array(
-        [[0, 1, 3], [0, 3, 2], [4, 6, 7], [4, 7, 5], [0, 4, 5], [0, 5, 1], [2, 3, 7], [2, 7, 6], [0, 2, 6], [0, 6, 4], [1, 5, 7], [1, 7, 3]]
-    )
-    made = lattice.build(corners, faces, np.ones(8, bool), 0.5)
-    body = volume.build(made, np.zeros(len(made.nodes)), 0.5, 1.0)
-    model = solid.solid_model(body, made.tets, 1e4, 0.01, longest=2.0, settles=True)
-    solid.settle(model, made.nodes)
-    solid.advance(model, solid.SolidState(made.nodes), made.nodes[None], made.nodes)
-    SolidMeasure(made.nodes, made.tets)(made.nodes)
+def _layer(kind):
+    pick = ChainPick(JOINT) if kind.picks_many else edits.joint_pick(THING if "rides" in kind.fields else JOINT)
+    made_of = {"chains": (pick,)} if kind.made_of == JOINTS else {"region": "half"}
+    values = {"self_collision": "on", "prop_collision": "on", "stretch_limit": 20.0, "cell_size": 100.0, "bend_limit": 30.0}
+    own = {dial.name for dial in kind.dials}
+    return edits.new_layer(kind.name, kind.name, kind.label, {name: value for name, value in values.items() if name in own}, **made_of)
 
 
-def _warm_contacts():
-    """Look for the nearest place on a triangle, touch a ball, swing a thing."""
-    corners, nothing = np.eye(3), np.zeros((0, 3))
-    tree = NearestOn(corners, np.array([[0, 1, 2]]))
-    found, shares = tree.find(corners, 1.0)
-    normals, surface_contacts = np.zeros((3, 3)), np.zeros((3, 3))
-    nearest.vertex_normals(corners, tree.triangles, normals)
-    nearest.blend(corners, normals, tree.triangles, found, shares, surface_contacts, normals.copy())
-    frames, shapes = frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]])[None], 2, 0)), shape_rows(np.zeros((1, 4)), [0.0], [0.0])
-    out = np.empty((3, 1))
-    contacts.distances(corners, frames[0], shapes, out)
-    contacts.deepest(corners, frames[0], shapes, out)
-    still, body = np.tile([0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0], (2, 1)), np.concatenate([np.ones(4), np.zeros(6)])
-    state, scene = np.concatenate([still[0], np.zeros(6)]), (np.zeros((0, 1)), frames.reshape(-1, contacts.FRAME), shapes)
-    thing = rigid.RigidBody(body, FREE, np.ones(SETTINGS), nothing)
-    rigid.advance([thing], [state], [still], 0.01, [scene])
-    row, none = np.zeros(1, int), np.zeros(0, int)
-    touching = none, np.zeros((0, 3), np.int32), nothing, nothing, np.zeros(0)
-    separate(np.zeros((1, 3)), np.ones(1), np.append(row, 0), none, 0.5, 1, 1, 1e-5, *touching)
+def _among_colliders(setup):
+    own = (setup.layers[0].id,)
+    fields = {"capsule": {"joint": "third"}, "skin": {"mesh": "cover", "meets": own}}
+    for shape in ("ball", "capsule", "box", "ground", "skin"):
+        setup = edits.with_new_collider(setup, shape, shape, **fields.get(shape, {}))
+    return setup
+
+
+def _toy():
+    """A bar of four joints, a thing at its base, and a skin beside it; the bar folds onto itself."""
+    names, parents = ("base", JOINT, "second", "third", THING), np.array([-1, 0, 1, 2, 0], np.int32)
+    step = LENGTH / 4.0
+    places = np.array([[0.0, 1.0, 0.0], [step, 0.0, 0.0], [step, 0.0, 0.0], [step, 0.0, 0.0], [0.0, -0.2, 0.0]])
+    rest = Pose(places, np.tile(transforms.IDENTITY, (5, 1)), np.ones((5, 3)))
+    skeleton = Skeleton(names, parents, parents_first(parents), np.array([True] * 4 + [False]), rest)
+    positions, triangles = _bar()
+    joints = np.zeros((len(positions), 4), np.int32)
+    joints[:, 0] = np.clip(positions[:, 0] / step, 0, 3).astype(int)
+    weights = np.tile(np.float32([1.0, 0.0, 0.0, 0.0]), (len(positions), 1))
+    inverse = np.tile(np.eye(4)[:3], (4, 1, 1))
+    inverse[:, :, 3] = -np.cumsum(places[:4], axis=0)
+    skinned = {"joints": joints, "weights": weights, "skin": 0, "bind_nodes": np.arange(4, dtype=np.int32), "inverse_binds": inverse}
+    body = Mesh("body", 0, positions + np.float32([0.0, 1.0, 0.0]), triangles, **skinned)
+    cover = Mesh("cover", 0, positions - np.float32([0.0, 2.1 * SIDE, 0.0]), triangles)
+    thing = Mesh("thing", 4, np.float32(0.3 * positions - [0.0, 0.1, 0.0]), triangles)
+    turns = transforms.from_axis_angle(np.tile([0.0, 0.0, 1.0], (2, 1)), np.array([0.0, 3.0]))
+    seconds = np.array([0.0, (FRAMES - 1) / 24.0])
+    clip = Clip("fold", (Channel(2, "rotation", "LINEAR", seconds, turns),), 0.0, seconds[-1])
+    return Character("toy", skeleton, (body, cover, thing), (clip,))
+
+
+def _bar():
+    """A closed bar along X: positions float32 (4 ROWS, 3), triangles int32."""
+    along = np.repeat(np.linspace(0.0, LENGTH, ROWS), 4)
+    positions = np.column_stack([along, SIDE * np.tile(RING, (ROWS, 1))]).astype(np.float32)
+    corner = (4 * np.arange(ROWS - 1)[:, None] + np.arange(4)).ravel()
+    beside = (4 * np.arange(ROWS - 1)[:, None] + (np.arange(4) + 1) % 4).ravel()
+    sides = np.concatenate([np.column_stack([corner, beside, beside + 4]), np.column_stack([corner, beside + 4, corner + 4])])
+    end = 4 * (ROWS - 1)
+    caps = np.array([[0, 2, 1], [0, 3, 2], [end, end + 1, end + 2], [end, end + 2, end + 3]])
+    return positions, np.concatenate([sides, caps]).astype(np.int32)
 
 
 if __name__ == "__main__":

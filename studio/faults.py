@@ -1,9 +1,13 @@
 """What is said when something goes wrong on our side: a code that stands in the log beside the traceback."""
 
+import errno
 import logging
 import secrets
 
+from django.db import OperationalError
+
 log = logging.getLogger(__name__)
+NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
 
 
 def fault_message(error):
@@ -14,10 +18,12 @@ def fault_message(error):
 
 
 def is_disk_full(error):
-    """Whether a database error says that there is no room."""
-    return "disk is full" in str(error) or "disk I/O error" in str(error)
+    """Whether an error, of the database or of a file, says that there is no room."""
+    if isinstance(error, OSError):
+        return error.errno in NO_ROOM
+    return isinstance(error, OperationalError) and ("disk is full" in str(error) or "disk I/O error" in str(error))
 
 
 def is_locked(error):
-    """Whether a database error says that another one is writing."""
-    return "locked" in str(error) or "busy" in str(error)
+    """Whether an error of the database says that another one is writing."""
+    return isinstance(error, OperationalError) and ("locked" in str(error) or "busy" in str(error))

@@ -1,4 +1,4 @@
-"""A barrier: where the threads of one thread count wait for each other in the middle of a kernel."""
+"""A barrier: where the threads of one frame wait for each other in the middle of a kernel."""
 
 from llvmlite import ir
 from numba import types
@@ -33,7 +33,7 @@ def _counted(typing, barrier):
 
 @register_jitable
 def meet(barrier, thread_count):
-    """Wait until all ``thread count`` threads have come here. ``barrier`` int64 (1,), zero at the start, is their common counter."""
+    """Wait until all ``thread_count`` threads have come here. ``barrier`` int64 (1,), zero at the start, is their common counter."""
     if thread_count == 1:
         return
     wanted = (_count_in(barrier) // thread_count + 1) * thread_count

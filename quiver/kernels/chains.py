@@ -54,7 +54,7 @@ PARAMS = 13
 
 SCRATCH = 16
 DISCONNECTED = 1e12
-"""A softness at which a constraint moves nothing any more (float32 keeps about seven digits)."""
+"""A compliance at which a constraint moves nothing any more (float32 keeps about seven digits)."""
 TAUT_GIVE, TAUT_CARE = 0.01, 4.0
 """Softness of lengths held at both ends, in shares of the inverse masses: always, and per share of the length it is off."""
 TINY = 1e-20

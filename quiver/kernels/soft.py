@@ -1,7 +1,7 @@
 """A frame of a soft body: its particles move, then its tetrahedra, length limits and hinges pull them back, in small substeps.
 
-The body is cut into domains, one after another along it, and what spans two of them: the seam. Threads take the domains and
-meet at a barrier before and after the seam, so the result is the same to the bit however many there are.
+The body is cut into domains, one after another along it, and what spans two of them: the interface. Threads take the domains and
+meet at a barrier before and after the interface, so the result is the same to the bit however many there are.
 
 ==========  ==================  =====================================================================
 array       shape               content
@@ -104,7 +104,7 @@ def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
 
 @register_jitable
 def solve(domain, points, tets, length_limits, hinges):
-    """One pass over the constraints of a domain, or of the seam."""
+    """One pass over the constraints of a domain, or of the interface."""
     fans, tet_indices, tet_params, kinds, matrices, prestress, tet_starts = tets
     length_limit_indices, length_limit_params, length_limit_starts = length_limits
     hinge_indices, hinge_params, hinge_starts = hinges
@@ -115,7 +115,7 @@ def solve(domain, points, tets, length_limits, hinges):
 
 @register_jitable
 def measure(domain, begun, tets, length_limits, hinges):
-    """Find the ways between the particles of the constraints of a domain, or of the seam."""
+    """Find the ways between the particles of the constraints of a domain, or of the interface."""
     fans, tet_indices, tet_params, tet_starts = tets[0], tets[1], tets[2], tets[6]
     length_limit_indices, length_limit_params, length_limit_starts = length_limits
     hinge_indices, hinge_params, hinge_starts = hinges
@@ -156,7 +156,7 @@ def _advance(
 ):
     """Advance one body by one frame of S substeps of ``dt`` seconds, in place (arrays as in the module's text).
 
-    part, thread count  which of how many threads this is; all of them call this with one ``barrier``, int64 (1,), zero at the start
+    part, thread_count  which of how many threads this is; all of them call this with one ``barrier``, int64 (1,), zero at the start
     damping_factor, drag_factor   the shares of the velocity, against the keyed motion and against the world, that survive a substep
     limit       [m/s] the greatest speed against the keyed motion
     constraints tets, length limits, hinges; scratch points, old, begun

@@ -154,7 +154,7 @@ def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, par
 
     Its goal becomes its volume there and as much more as its shape's pull can bear without giving way: the push shear / s for a largest
     stretch s, which keeps the energy convex however it is distorted or turned inside out. Its shape pulls at edges less the prestress,
-    which that push just balances. At rest the goals are the model's and the prestress are zero.
+    which that push just balances. At rest the goals are the model's and the prestress is zero.
 
     places int32 (T, 3) of each: its goal's row of params, its slot, its lane; gram (T, 3, 3) [1/m2] of the inverse rest edges,
     metric (T, 3, 3) [m2] of the rest edges, sixfold (T,) six times the rest volumes [m3]; ratio of shear to bulk; pressure the share by

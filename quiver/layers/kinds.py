@@ -14,7 +14,7 @@ OPTIONAL_FIELDS = ("rides", "built", "other", "form")
 """Fields of the document that only some kinds have."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class LayerKind:
     """A kind of layer.
 

@@ -1,11 +1,11 @@
 """A character: skeleton, skinned meshes, clips."""
 
-import hashlib
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
 
+from quiver.digests import digest_of
 from quiver.errors import BadInput
 from quiver.mesh import regions
 from quiver.rig.clip import Clip
@@ -34,6 +34,11 @@ class Mesh:
     inverse_binds: np.ndarray | None = None
     primitive: int = 0
 
+    @property
+    def carriers(self):
+        """The nodes that move it, rising, as plain numbers."""
+        return [self.node] if self.skin < 0 else [int(node) for node in np.unique(self.joints[self.weights > 0.0])]
+
 
 @dataclass(frozen=True)
 class Character:
@@ -52,21 +57,7 @@ class Character:
     @cached_property
     def digest(self):
         """Stands for the skeleton, the meshes and the clips: what motion depends on."""
-        hasher = hashlib.blake2b(digest_size=16)
-        for item in (
-            self.skeleton,
-            self.skeleton.rest,
-            *self.meshes,
-            *(channel for clip in self.clips for channel in (clip, *clip.channels)),
-        ):
-            for each in fields(item):
-                value = getattr(item, each.name)
-                if isinstance(value, np.ndarray):
-                    hasher.update(f"{each.name}{value.dtype}{value.shape}".encode())
-                    hasher.update(np.ascontiguousarray(value).tobytes())
-                elif isinstance(value, str | int | float) or each.name == "names":
-                    hasher.update(f"{each.name}={value!r};".encode())
-        return hasher.hexdigest()
+        return digest_of(self.skeleton, self.meshes, self.clips)
 
     @property
     def vertex_count(self):

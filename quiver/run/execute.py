@@ -265,13 +265,13 @@ class _Keyed:
 
     def seen_by(self, node, frames):
         """The Frames with skins where a node sees them: what it does not follow is as keyed."""
-        if node.drives not in self._known:
-            pose, followed = frames.pose.copy(), list(node.drives)
+        if node.followed not in self._known:
+            pose, followed = frames.pose.copy(), list(node.followed)
             rotations, translations = self.rotations.copy(), self.translations.copy()
             rotations[:, followed], translations[:, followed] = pose.rotations[:, followed], pose.translations[:, followed]
             pose.rotations, pose.translations = rotations, translations
-            self._known[node.drives] = world_matrices(self.skeleton, pose)
-        return replace(frames, skin_world=self._known[node.drives])
+            self._known[node.followed] = world_matrices(self.skeleton, pose)
+        return replace(frames, skin_world=self._known[node.followed])
 
 
 def moves_for(plan, depth, offsets):

@@ -6,10 +6,7 @@ from quiver.rig.pose import blended
 
 
 class ClipSource:
-    """The keyed pose of a clip. ``filters`` (pose filters) are applied in order; frame 0 is where the pre-roll leads to.
-
-    ``last_frame`` is where the clip ends; later frames hold.
-    """
+    """The keyed pose of a clip. ``filters`` (pose filters) are applied in order; frame 0 is where the pre-roll leads to."""
 
     def __init__(self, skeleton, clip, frame_rate, preroll, filters=()):
         self.skeleton, self.clip, self.rate, self.preroll, self.filters = skeleton, clip, frame_rate, preroll, tuple(filters)

@@ -9,13 +9,13 @@ import numpy as np
 from quiver import layers as registry
 from quiver.bodies import fitting
 from quiver.contact.contacts import Contacts
+from quiver.digests import digest_of
 from quiver.errors import BadInput
 from quiver.layers.kinds import PART, POSE_FILTER, SKIN_FILTER
 from quiver.rig.pose import rest_matrices, world_matrices
 from quiver.run.keyed import ClipSource
 from quiver.run.measures.clip_depth import ClipDepth
 from quiver.run.parts.riding import FleshRide, FollowerRide
-from quiver.run.results import digest_of
 from quiver.run.schedule import stages
 from quiver.run.skin import MovedSkin
 from quiver.run.skin_filters.final_skin import final_skins
@@ -69,15 +69,14 @@ class Node:
 
     digest    stands for all that its result depends on; shown stands for that and how much of it is used
     every     1 where its outputs are known at each substep, because later parts follow it, else the substeps of a frame
-    inputs    digests of the parts that it follows; drives the nodes that these drive
+    followed  the nodes that the parts drive which it follows
     """
 
     part: object
     digest: str
     shown: str
     every: int
-    inputs: tuple
-    drives: tuple
+    followed: tuple
 
 
 @dataclass(frozen=True)
@@ -98,7 +97,7 @@ class Plan:
     rotated, translated  nodes of the take's arrays; skin (MovedSkin) the vertices that it moves
     clip_depths   {layer id: ClipDepth}; depth_digests, filter_digests {layer id: digest}
     notes         remarks in words
-    keyed_digest  stands for the keyed pose; digest for all that the whole take depends on, but for its range
+    keyed_digest  stands for the keyed pose
     """
 
     spec: TakeSpec
@@ -122,7 +121,6 @@ class Plan:
     filter_digests: Mapping
     keyed_digest: str
     notes: tuple
-    digest: str
 
     @property
     def skeleton(self):
@@ -235,7 +233,6 @@ class _Compiler:
             filter_digests=filter_digests,
             keyed_digest=self.keyed_digest,
             notes=(),
-            digest=digest_of(FORMAT, self.keyed_digest, setup.motion),
         )
         self._note_deep_starts(depths)
         return replace(plan, notes=tuple(context.notes))
@@ -314,8 +311,8 @@ class _Compiler:
         shown = digest_of(digest, [layer.amount for layer in part.layers])
         for unit in part.units:
             self._digests[id(unit)] = shown
-        drives = {driven for node in followed for unit in node.part.units for driven in unit.drives}
-        return Node(part, digest, shown, every, tuple(sorted(inputs)), tuple(sorted(drives)))
+        driven = {own for node in followed for unit in node.part.units for own in unit.drives}
+        return Node(part, digest, shown, every, tuple(sorted(driven)))
 
     def _below(self, part):
         return {below for unit in part.units for node in unit.drives for below in self.skeleton.below(node)}
@@ -357,8 +354,7 @@ class _Compiler:
             for mesh in each.vertices:
                 moved.setdefault(mesh, []).append(found[each.layer.id])
         for skin in final:
-            nodes = {skin.mesh.node} if skin.mesh.skin < 0 else {int(node) for node in np.unique(skin.mesh.joints)}
-            moved.setdefault(skin.mesh_index, []).append(digest_of(self._pose_digest(nodes), skin.digest_inputs()))
+            moved.setdefault(skin.mesh_index, []).append(digest_of(self._pose_digest(skin.mesh.carriers), skin.digest_inputs()))
         return found, moved
 
     def _pose_digest(self, nodes):

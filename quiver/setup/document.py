@@ -152,7 +152,7 @@ def _layer_document(kind):
 @lru_cache(maxsize=8)
 def _setup_document(kinds):
     """The struct of a whole setup whose layers are of some kinds."""
-    layer_types = Union[tuple(_layer_document(kind) for kind in _by_id(kinds))]  # noqa: UP007 - the kinds are known at run time only
+    layer_types = Union[tuple(_layer_document(kind) for kind in kinds)]  # noqa: UP007 - the kinds are known at run time only
     scene = [(d.name, Annotated[float, Meta(ge=d.low, le=d.high, description=d.description)], d.default) for d in SCENE_DIALS]
     several = Meta(max_length=MOST_LAYERS)
     declared = [
@@ -167,19 +167,6 @@ def _setup_document(kinds):
         ("schema", str, msgspec.field(name="$schema", default="")),
     ]
     return msgspec.defstruct("SetupDocument", declared, frozen=True, kw_only=True, forbid_unknown_fields=True)
-
-
-_known_kinds = {}
-
-
-def _by_id(keys):
-    return [_known_kinds[key] for key in keys]
-
-
-def _document_type():
-    kinds = registry.kinds()
-    _known_kinds.update((id(kind), kind) for kind in kinds)
-    return _setup_document(tuple(id(kind) for kind in kinds))
 
 
 def to_document(setup):
@@ -242,7 +229,7 @@ def from_document(plain):
     """Check plain JSON values and make a Setup of them. Raises BadInput with the place of the fault."""
     plain = upgraded(plain, VERSION)
     try:
-        document = msgspec.convert(plain, _document_type())
+        document = msgspec.convert(plain, _setup_document(registry.kinds()))
     except (msgspec.ValidationError, OverflowError) as error:
         raise BadInput(_in_words(str(error), plain)) from error
     setup = Setup(
@@ -399,8 +386,8 @@ def _expect(is_right, where, expected, got):
 
 
 def json_schema():
-    """The published JSON Schema (prestress 2020-12) of the setup document."""
-    schema = msgspec.json.schema(_document_type())
+    """The published JSON Schema (draft 2020-12) of the setup document."""
+    schema = msgspec.json.schema(_setup_document(registry.kinds()))
     parts = schema["$defs"]
     whole = parts.pop(schema["$ref"].rpartition("/")[2])
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **whole, "title": "Keen Quiver setup", "$defs": parts}

@@ -1,4 +1,4 @@
-"""Laying a soft body's tetrahedra, length limits and hinges out for the kernels, one domain after another, then what spans two: the seam.
+"""Laying a soft body's tetrahedra, length limits and hinges out for the kernels, domain by domain, then what spans two: the interface.
 
 A domain is a span of rows of four particles; ``rows`` (D + 1,) say where each begins and all end.
 """
@@ -16,7 +16,7 @@ from quiver.kernels.packing import LONGEST_FAN, pack_blocks, walk_fans
 NO_TETRAHEDRON = 1e9
 """Softness of a lane that holds no tetrahedron."""
 NO_LENGTH_LIMIT, NO_HINGE = 1e9, 1e30
-"""Length of a lane that holds no length limit [m], softness of one that holds no hinge."""
+"""Length of a lane that holds no length limit [m], compliance of one that holds no hinge."""
 SNAPPED_BITS = 26
 """Matrices are rounded to so many bits of their largest number, finer than float32 holds, so that what should be the same is."""
 MANY = 25
@@ -63,7 +63,7 @@ def pack_length_limits(edges, lengths, compliance, pulls_only, rows, count):
 
 
 def pack_hinges(hinges, bent, rows, count):
-    """Pack hinges (H, 4) with (H, 3) the sine and cosine of their angles and their softness: arrays as kernels/hinges.py says."""
+    """Pack hinges (H, 4) with (H, 3) the sine and cosine of their angles and their compliance: arrays as kernels/hinges.py says."""
     values = np.zeros((len(hinges), hinge.PARAMS))
     values[:, [hinge.SINE, hinge.COSINE, hinge.COMPLIANCE]] = bent
     empty = np.zeros(hinge.PARAMS)
@@ -150,7 +150,7 @@ def _nobody(count):
 
 
 def _domains(lowest, highest, rows):
-    """The domain of each item, from its lowest and highest particle; of those that span two, the seam's number."""
+    """The domain of each item, from its lowest and highest particle; of those that span two, the interface's number."""
     first, last = (np.searchsorted(4 * rows[1:], ends, side="right") for ends in (lowest, highest))
     return np.where(first == last, first, len(rows) - 1)
 

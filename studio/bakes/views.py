@@ -11,6 +11,7 @@ from studio.bakes import services
 from studio.bakes.models import Bake
 from studio.characters.pages import character_or_404, render_step
 from studio.jobs.models import Job
+from studio.numbers import whole_number
 from studio.takes.models import Take
 from studio.takes.services import is_stale, shown_take
 
@@ -38,10 +39,10 @@ def _panel(request, row):
 def start(request, pk):
     """Bake the newest take of the active clip."""
     row = character_or_404(pk, request)
-    number = request.POST.get("take", "")
-    if not (number.isascii() and number.isdigit()):
-        raise BadInput(f"expected the number of a take, got “{number}”")
-    take = get_object_or_404(Take.objects.select_related("job", "version"), pk=int(number), character=row)
+    number = whole_number(request.POST.get("take", ""))
+    if number is None:
+        raise BadInput(f"expected the number of a take, got “{request.POST.get('take', '')[:40]}”")
+    take = get_object_or_404(Take.objects.select_related("job", "version"), pk=number, character=row)
     numbers = {}
     for name, kind in (("first", int), ("last", int), ("step", int), ("turn_limit", float), ("shape_limit", float), ("mesh", int)):
         try:

@@ -12,7 +12,6 @@ import time
 from django.conf import settings
 
 from quiver.errors import BadFormat, BadInput, Finding
-from quiver.setup.model import Setup
 from studio.characters import services
 
 LOOK_SECONDS = 0.1
@@ -70,10 +69,9 @@ class Intake:
         if "refused" in said:
             raise BadFormat(said["refused"], [Finding(**finding) for finding in said["findings"]])
         said["picture"] = base64.b64decode(said["picture"])
-        setup = Setup(metres_per_unit=said.pop("metres_per_unit"))
         self._copy.seek(0)
         parts = iter(lambda: self._copy.read(PART_BYTES), b"")
-        self.row = services.keep(services.plain_name(self.name), self.name, said, parts, self.size, setup)
+        self.row = services.keep(self.name, said, parts, self.size)
         return said
 
     def end(self):

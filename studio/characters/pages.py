@@ -3,9 +3,11 @@
 import json
 
 from django.shortcuts import get_object_or_404, render
+from django_htmx.http import trigger_client_event
 
 from quiver.errors import BadInput
 from studio.characters.models import Character
+from studio.numbers import whole_number
 from studio.steps import STEPS, step
 
 
@@ -13,8 +15,7 @@ def character_or_404(pk, request=None):
     """The character with its current setup version; of a request, also which page it comes from and which version that page shows."""
     row = get_object_or_404(Character.objects.select_related("current", "current__parent").defer("picture"), pk=pk)
     if request is not None:
-        seen = request.headers.get("X-Setup-Version", "")
-        row.tab, row.seen_version = request.headers.get("X-Tab", "")[:40], int(seen) if seen.isascii() and seen.isdigit() else None
+        row.tab, row.seen_version = request.headers.get("X-Tab", "")[:40], whole_number(request.headers.get("X-Setup-Version", ""))
     return row
 
 
@@ -23,6 +24,11 @@ def render_step(request, row, slug, panel, context=None, status=200):
     context = {"character": row, "steps": STEPS, "step": step(slug), "panel": panel, **(context or {})}
     template = "parts/panel_swap.html" if request.htmx and not request.htmx.history_restore_request else "step.html"
     return render(request, template, context, status=status)
+
+
+def changed(response, take=None):
+    """Tell the page that asked that the setup, or what the stage shows, is another now; and which take runs or shows it, if one does."""
+    return trigger_client_event(response, "setup-changed", {"take": take.pk if take else None})
 
 
 def sent_object(request, what):

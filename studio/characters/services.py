@@ -1,19 +1,16 @@
 """What the app asks of the core about characters."""
 
-import io
 import threading
 from pathlib import PurePath
 
 import numpy as np
 from cachetools import LRUCache
 from django.db import transaction
-from PIL import Image
 
 from quiver.errors import BadInput
-from quiver.facts import facts_of, likely_metres_per_unit
 from quiver.formats import frames
 from quiver.formats.gltf.reading import read_character
-from quiver.picture import picture
+from quiver.intake import kept_of
 from quiver.setup import model as setups
 from studio.characters.models import Character
 from studio.events import hub
@@ -26,17 +23,9 @@ _characters, _reading = LRUCache(KEPT_BYTES, getsizeof=lambda loaded: loaded.byt
 
 def bring_in(data, file_name, setup=None, is_demo=False):
     """Read a file, given as bytes, and keep it as a new Character. Raises BadFormat with all findings; then nothing is kept."""
-    name = plain_name(file_name)
-    character, _ = read_character(data, name)
-    setup = setup or setups.Setup(metres_per_unit=likely_metres_per_unit(character))
-    image = io.BytesIO()
-    Image.fromarray(picture(character)).save(image, "PNG", optimize=True)
-    kept = {
-        "facts": facts_of(character, setup.frame_rate),
-        "findings": [finding.as_dict() for finding in character.findings],
-        "picture": image.getvalue(),
-    }
-    return keep(name, file_name, kept, [data], len(data), setup, is_demo)
+    character, _ = read_character(data, plain_name(file_name))
+    kept = kept_of(character, setup.frame_rate) if setup else kept_of(character)
+    return keep(file_name, kept, [data], len(data), setup, is_demo)
 
 
 def plain_name(file_name):
@@ -44,12 +33,12 @@ def plain_name(file_name):
     return PurePath(file_name.replace("\\", "/")).stem[:200] or "character"
 
 
-def keep(name, file_name, kept, parts, size, setup, is_demo=False):
-    """Keep what was read of a file, and the file itself, in parts of any size, as a new Character."""
-    facts = kept["facts"]
+def keep(file_name, kept, parts, size, setup=None, is_demo=False):
+    """Keep what was read of a file (`quiver.intake.kept_of`), and the file itself, in parts of any size, as a new Character."""
+    facts, setup = kept["facts"], setup or setups.Setup(metres_per_unit=kept["metres_per_unit"])
     with transaction.atomic():
         row = Character.objects.create(
-            name=name,
+            name=plain_name(file_name),
             file_name=PurePath(file_name.replace("\\", "/")).name[:200],
             file_bytes=size,
             facts=facts,

@@ -37,22 +37,6 @@ def _take_out(item, name, blobs):
         item[name] = {"blob": digest}
 
 
-def digests_of(data):
-    """The digests of the blobs that a small document refers to."""
-    return set(_references(json.loads(zlib.decompress(data))))
-
-
-def _references(value):
-    if isinstance(value, dict):
-        if value.keys() == {"blob"}:
-            yield value["blob"]
-        for each in value.values():
-            yield from _references(each)
-    elif isinstance(value, list):
-        for each in value:
-            yield from _references(each)
-
-
 _parsed = LRUCache(KEPT_SETUPS)
 _lock = threading.Lock()
 

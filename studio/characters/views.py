@@ -32,15 +32,13 @@ def upload(request):
     file = request.FILES.get("file")
     name = file.name if file else "no file"
     try:
-        reading = intake.Intake(file)
         if LINES in request.headers.get("Accept", ""):
-            return StreamingHttpResponse(_lines(reading, name), content_type=LINES)
-        for _ in reading.steps():
-            pass
+            return StreamingHttpResponse(_lines(intake.Intake(file), name), content_type=LINES)
+        row = intake.bring_in(file)
     except (BadFormat, BadInput) as error:
         context = {"characters": Character.objects.defer("picture"), "refused": error, "refused_name": name}
         return render(request, "characters/library.html", context, status=422)
-    return redirect("rig", reading.row.pk)
+    return redirect("rig", row.pk)
 
 
 async def _lines(reading, name):

@@ -3,7 +3,6 @@
 import logging
 
 from django.core.exceptions import BadRequest, PermissionDenied, SuspiciousOperation
-from django.db import OperationalError
 from django.http import Http404
 from django.shortcuts import render
 
@@ -16,8 +15,8 @@ FULL = "The disk is full, so this was not saved. Free some space, then try again
 
 
 class PlainErrorMiddleware:
-    """Turns what a view let through into a message: status 422 for what the core refused, 503 and 507 for a database that could not
-    write, 500 with a code for a fault of ours. Nothing was saved.
+    """Turns what a view let through into a message: status 422 for what the core refused, 503 for a database that was locked, 507
+    for a full disk, 500 with a code for a fault of ours. Nothing was saved.
     """
 
     def __init__(self, get_response):
@@ -29,8 +28,8 @@ class PlainErrorMiddleware:
     def process_exception(self, request, exception):
         if isinstance(exception, QuiverError):
             return _message(request, str(exception), 422, getattr(exception, "findings", []))
-        if isinstance(exception, OperationalError) and (is_locked(exception) or is_disk_full(exception)):
-            log.error("The database refuses: %s", exception)
+        if is_locked(exception) or is_disk_full(exception):
+            log.error("Not saved: %s", exception)
             return _message(request, FULL, 507) if is_disk_full(exception) else _message(request, LOCKED, 503)
         if isinstance(exception, Http404 | PermissionDenied | SuspiciousOperation | BadRequest):
             return None

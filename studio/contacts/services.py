@@ -18,6 +18,7 @@ from quiver.rig.pose import rest_matrices
 from quiver.setup import edits
 from studio.characters.services import joint_names, loaded
 from studio.edits.services import checked_number, checked_place, edit
+from studio.numbers import whole_number
 
 FIRST_SHARE = 0.08
 """A collider that is not fitted to anything begins as large as this share of the character's size."""
@@ -207,9 +208,10 @@ def set_field(row, collider_id, name, value):
     def command(setup):
         collider = setup.collider(collider_id)
         numbers = list(_degrees(collider.turn) if kind == "turn" else getattr(collider, kind))
-        if not (which.isascii() and which.isdigit()) or int(which) >= len(numbers):
+        index = whole_number(which)
+        if index is None or index >= len(numbers):
             raise BadInput(f"expected one of {len(numbers)} numbers of its {kind}, got “{name}”")
-        numbers[int(which)] = number if kind == "turn" else number / (1000.0 * setup.metres_per_unit)
+        numbers[index] = number if kind == "turn" else number / (1000.0 * setup.metres_per_unit)
         return edits.set_collider(setup, collider_id, **{kind: _turn_of(numbers) if kind == "turn" else tuple(numbers)})
 
     return edit(row, command, lambda setup: f"{setup.collider(collider_id).name}: {kind}").take

@@ -2,11 +2,10 @@
 
 from django.http import HttpResponse, JsonResponse
 from django.views.decorators.http import require_POST, require_safe
-from django_htmx.http import trigger_client_event
 
 from quiver.colliders import LABELS
 from quiver.errors import BadInput
-from studio.characters.pages import character_or_404, render_step, sent_object
+from studio.characters.pages import changed, character_or_404, render_step, sent_object
 from studio.contacts import services
 
 
@@ -29,7 +28,7 @@ def _panel(request, row, collider_id=None, take=None):
         "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]] or [node["name"] for node in row.facts["nodes"]],
     }
     response = render_step(request, row, "contacts", "contacts/panel.html", context)
-    return trigger_client_event(response, "setup-changed", {"take": take.pk if take else None}) if request.method == "POST" else response
+    return changed(response, take) if request.method == "POST" else response
 
 
 @require_POST

@@ -75,12 +75,10 @@ def run_job(job_id):
             _end(job_id, Job.State.STOPPED if context.was_stopped else Job.State.FINISHED)
         except QuiverError as error:
             _end(job_id, Job.State.FAILED, str(error))
-        except OperationalError as error:
-            log.exception("job %s", job_id)
-            _end(job_id, Job.State.FAILED, DISK_FULL if is_disk_full(error) else fault_message(error))
         except Exception as error:
-            _end(job_id, Job.State.FAILED, fault_message(error))
-            raise
+            # Also of a full disk the log knows where it was met.
+            message = fault_message(error)
+            _end(job_id, Job.State.FAILED, DISK_FULL if is_disk_full(error) else message)
         finally:
             _stopped.discard(job_id)
             if context.character is not None:

@@ -19,6 +19,7 @@ from quiver.setup import model as setups
 from studio.characters.services import joint_names, loaded, refresh_clip_lengths
 from studio.edits.services import edit, follow_change
 from studio.motion.models import OwnPreset
+from studio.numbers import whole_number
 
 
 def kinds_of(made_of):
@@ -162,7 +163,7 @@ def ride(row, layer_id, rides):
 
 def follow(row, layer_id, mesh, vertices):
     """Attach a layer to a new follower over some vertices of a mesh (numbers with spaces between). Raises BadInput."""
-    numbers = [int(word) for word in vertices.split() if word.isascii() and word.isdigit()]
+    numbers = [number for number in map(whole_number, vertices.split()) if number is not None]
     if not numbers:
         raise BadInput("no points are picked: press “Pick points”, then click on the skin")
 
@@ -263,7 +264,7 @@ def set_dial(row, layer_id, dial_name, value):
 
 def take_dials(row, layer_id, preset="", other="", own=""):
     """Set a layer's dials as a preset does, or an own one (its number), or as another layer of its kind has them. Raises BadInput."""
-    saved = OwnPreset.objects.filter(pk=own).first() if own.isascii() and own.isdigit() else None
+    saved = OwnPreset.objects.filter(pk=whole_number(own)).first()
 
     def command(setup):
         layer = setup.layer(layer_id)

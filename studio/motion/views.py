@@ -13,9 +13,10 @@ from quiver.errors import BadInput
 from quiver.layers.kinds import JOINTS
 from quiver.setup import document as setup_document
 from quiver.setup import model as setups
-from studio.characters.pages import character_or_404, render_step, sent_object
+from studio.characters.pages import changed, character_or_404, render_step, sent_object
 from studio.edits.services import follow_change, go
 from studio.motion import building, placing, services
+from studio.numbers import whole_number
 
 BUILD_COMMANDS = {"build": building.start_build, "stop": building.stop_build}
 
@@ -27,7 +28,7 @@ def motion(request, pk):
 
 def _panel(request, row, layer_id=None, take=None):
     response = render_step(request, row, "motion", "motion/panel.html", _context(row, layer_id))
-    return _told(response, take) if request.method == "POST" else response
+    return changed(response, take) if request.method == "POST" else response
 
 
 def _context(row, layer_id):
@@ -70,11 +71,6 @@ def _dial_groups(layer, kind):
     return [(name, rows, any(not row["is_default"] for row in rows)) for name, rows in groups.items()]
 
 
-def _told(response, take):
-    """Tell the stage that the setup changed and, where there is one, which take runs now."""
-    return trigger_client_event(response, "setup-changed", {"take": take.pk if take else None})
-
-
 @require_POST
 def add_chain(request, pk):
     row = character_or_404(pk, request)
@@ -106,14 +102,14 @@ def make_proxies(request, pk):
         raise BadInput("expected at least one region to make a proxy of: tick its row")
     take, failed = services.make_proxies(row, wanted)
     context = _context(row, sent.get("layer")) | {"proxies_failed": failed.items(), "proxies_done": len(wanted) - len(failed)}
-    return _told(render_step(request, row, "motion", "motion/panel.html", context), take)
+    return changed(render_step(request, row, "motion", "motion/panel.html", context), take)
 
 
 @require_POST
 def remove_chain(request, pk, layer):
     row = character_or_404(pk, request)
-    index = request.POST.get("index", "")
-    take = services.remove_chain(row, layer, int(index) if index.isascii() and index.isdigit() else -1)
+    index = whole_number(request.POST.get("index", ""))
+    take = services.remove_chain(row, layer, -1 if index is None else index)
     return _panel(request, row, layer, take)
 
 
@@ -126,7 +122,7 @@ def set_dial(request, pk, layer):
     take = services.set_dial(row, layer, name, value)
     if "reset" in request.POST:
         return _panel(request, row, layer, take)
-    return _told(render(request, "parts/history.html", {"character": row, "out_of_band": True}), take)
+    return changed(render(request, "parts/history.html", {"character": row, "out_of_band": True}), take)
 
 
 @require_POST
@@ -145,9 +141,9 @@ def take_dials(request, pk, layer):
 def save_preset(request, pk, layer):
     """Save the layer's dials as an own preset, or forget one."""
     row = character_or_404(pk, request)
-    forgotten = request.POST.get("forget", "")
-    if forgotten.isascii() and forgotten.isdigit():
-        services.forget_preset(row, layer, int(forgotten))
+    forgotten = whole_number(request.POST.get("forget", ""))
+    if forgotten is not None:
+        services.forget_preset(row, layer, forgotten)
     else:
         services.save_preset(row, layer, request.POST.get("name", ""))
     return render_step(request, row, "motion", "motion/panel.html", _context(row, layer))
@@ -230,8 +226,7 @@ def _build_card(request, row, layer, was_open=False):
     response = render(request, "motion/build.html", {"character": row, "chosen": row.setup.layer(layer), "build": build})
     if was_open and build and build.job.state == build.job.State.FINISHED:
         trigger_client_event(response, "setup-restored", {})
-        newest = row.takes.order_by("-pk").first()
-        trigger_client_event(response, "setup-changed", {"take": newest.pk if newest else None})
+        changed(response, row.takes.order_by("-pk").first())
     return response
 
 
@@ -278,7 +273,7 @@ def _go(request, pk, version_of):
     """Restore a version; whichever panel is open shows itself anew."""
     row = character_or_404(pk, request)
     take = follow_change(row) if go(row, version_of) else None
-    return trigger_client_event(_told(HttpResponse(status=204), take), "setup-restored", {})
+    return trigger_client_event(changed(HttpResponse(status=204), take), "setup-restored", {})
 
 
 @require_POST

@@ -3,10 +3,9 @@
 from django.http import HttpResponse
 from django.template.loader import render_to_string
 from django.views.decorators.http import require_POST, require_safe
-from django_htmx.http import trigger_client_event
 
 from quiver.errors import BadInput
-from studio.characters.pages import character_or_404, render_step, sent_object
+from studio.characters.pages import changed, character_or_404, render_step, sent_object
 from studio.regions import services
 
 MODES = (
@@ -36,7 +35,7 @@ def _panel(request, row, region_id=None, take=None):
         "modes": MODES,
     }
     response = render_step(request, row, "regions", "regions/panel.html", context)
-    return trigger_client_event(response, "setup-changed", {"take": take.pk if take else None}) if request.method == "POST" else response
+    return changed(response, take) if request.method == "POST" else response
 
 
 @require_POST

@@ -8,7 +8,7 @@ import { FrameStore } from './timeline/FrameStore.js';
 import { Player } from './timeline/Player.js';
 import { Score } from './timeline/Score.js';
 import { Takes } from './timeline/Takes.js';
-import { readFrames } from './timeline/frameStream.js';
+import { readMessages } from './timeline/frameStream.js';
 import { Tools } from './tools/Tools.js';
 import { LatticeView } from './viewport/LatticeView.js';
 import { Viewport } from './viewport/Viewport.js';
@@ -19,7 +19,7 @@ const element = byId('stage');
 const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
 
 const store = new Store({
-  shown: 'simulated', wantedTake: '', takeId: null, takeState: '', partNames: [], isReady: false,
+  shown: 'simulated', wantedTake: '', takeId: null, partNames: [], isReady: false,
   solidLook: { wire: false, paper: false, skin: false, cut: 1 },
 });
 const takes = new Takes();
@@ -40,6 +40,7 @@ const player = new Player(showFrame, (isPlaying) => {
   app.viewport?.invalidate();
 });
 app.player = player;
+store.follow(['takeId'], markSimulated);
 
 function showFrame(frame) {
   score.show(frame);
@@ -92,17 +93,27 @@ async function takeState(mine) {
 }
 
 async function loadClip(url) {
+  const response = await fetch(url, { credentials: 'same-origin' });
+  if (!response.ok) throw new Error(`the frames did not come (${response.status})`);
   let frames = null;
-  await readFrames(url, undefined, { onHeader: (header) => { frames = new FrameStore(header); }, onChunk: (body) => frames.add(body), onEnd: () => {} });
+  readMessages(new Uint8Array(await response.arrayBuffer()), {
+    onFacts: (facts) => { if (!facts.end) frames = new FrameStore(facts); },
+    onChunk: (body) => frames.add(body),
+  });
   return frames;
+}
+
+/** Look at a take, its number as a text, or at the one that fits the setup (''). */
+function lookAt(take) {
+  store.set({ wantedTake: take });
+  app.stream.look(take);
+  refresh();
 }
 
 /** Show another take; until its frames are there, those of the one before it. */
 function showTake(id) {
-  if (id === store.state.takeId) return;
-  if (takes.frames(store.state.takeId)?.loaded) app.beforeId = store.state.takeId;
+  if (id !== store.state.takeId && takes.frames(store.state.takeId)?.loaded) app.beforeId = store.state.takeId;
   store.set({ takeId: id });
-  markSimulated();
 }
 
 function markSimulated() {
@@ -121,29 +132,18 @@ function fill(id, html) {
 function connectStream() {
   app.stream = new EventStream(element.dataset.events, {
     onSetup: (event) => {
-      store.set({ wantedTake: '' });
-      app.stream.look('');
-      refresh();
+      lookAt('');
       if (event.tab !== tab) announce('setup-elsewhere');
     },
     onTake: (facts) => {
       fill('take-status', facts.status);
       fill('score', facts.score);
       score.layout();
-      const before = store.state.takeState;
       if (facts.take !== store.state.takeId) refresh();
-      store.set({ takeState: facts.state });
-      if (facts.state !== before) announce('take-changed');
     },
-    onFrames: (id, kind, body) => {
-      if (kind === 1) takes.add(id, body);
-      else {
-        const facts = JSON.parse(new TextDecoder().decode(body));
-        if (facts.end) takes.end(id, facts);
-        else { takes.begin(id, facts); if (id === store.state.takeId) markSimulated(); }
-      }
-      app.viewport?.invalidate();
-    },
+    onHeader: (id, header) => { takes.begin(id, header); if (id === store.state.takeId) markSimulated(); },
+    onChunk: (id, body) => { takes.add(id, body); app.viewport?.invalidate(); },
+    onEnd: (id, facts) => { takes.end(id, facts); app.viewport?.invalidate(); },
     onJob: ({ job }) => { ended.set(job, performance.now()); announce(`${job}-ended`); },
     onLine: (isThere) => { byId('no-line').hidden = isThere; },
   });
@@ -260,8 +260,13 @@ function connectControls() {
   byId('loop').addEventListener('change', (event) => { player.loops = event.target.checked; });
   byId('every-frame').addEventListener('change', (event) => { player.everyFrame = event.target.checked; });
   byId('frame').addEventListener('change', (event) => { player.play(false); player.go(Number(event.target.value)); });
-  document.body.addEventListener('setup-changed', () => { store.set({ wantedTake: '' }); app.stream.look(''); refresh(); if (app.lattice) showLattice(); });
-  document.body.addEventListener('take-wanted', (event) => { store.set({ wantedTake: event.detail.take }); app.stream.look(event.detail.take); refresh(); });
+  document.body.addEventListener('setup-changed', (event) => {
+    lookAt('');
+    // What comes of the change is known before the stage has asked.
+    if (event.detail.take) showTake(event.detail.take);
+    if (app.lattice) showLattice();
+  });
+  document.body.addEventListener('take-wanted', (event) => lookAt(event.detail.take));
   document.body.addEventListener('htmx:afterSettle', (event) => { if (event.detail.target?.id === 'panel') followPanel(); else if (event.detail.target?.closest?.('#panel')) tellWhatEnded(); });
   document.body.addEventListener('panel-restored', followPanel);
   document.body.addEventListener('htmx:beforeRequest', (event) => { if (event.detail.target?.id === 'panel' || event.detail.target?.closest?.('#panel')) panelAsked = performance.now(); });
@@ -310,7 +315,7 @@ async function start() {
   app.viewport.lookAtAll(app.clip);
   app.tools = new Tools(app.viewport, store, {
     element, player, takes, note, joint, announce, onChange: showQuills,
-    onPainted: () => { announce('region-painted'); store.set({ wantedTake: '' }); refresh(); },
+    onPainted: () => { announce('region-painted'); lookAt(''); },
   });
   app.viewport.stage.onDraw.add(draw);
   await app.tools.follow();

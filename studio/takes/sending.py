@@ -1,5 +1,8 @@
-"""What is sent of takes as they are simulated: frames, and what the status line and the score show."""
+"""What is sent to an open page of the takes that it looks at: frames, and what the status line and the score show."""
 
+from django.template.loader import render_to_string
+
+from studio.characters.models import Character
 from studio.takes import services
 from studio.takes.models import Take
 from studio.takes.score import lanes, ticks
@@ -13,9 +16,9 @@ class FrameSender:
         self._sent, self._has_header = -1, False
 
     def messages(self):
-        """What came since the last time; reads the database."""
-        take = Take.objects.select_related("job").filter(pk=self.take_id).first()
-        if take is None or self.is_over:
+        """What came since the last time, a list of bytes; reads the database."""
+        take = None if self.is_over else Take.objects.select_related("job").filter(pk=self.take_id).first()
+        if take is None:
             self.is_over = True
             return []
         found = []
@@ -32,22 +35,59 @@ class FrameSender:
         return found
 
 
-def score_context(row, take):
-    """What the score's template shows of a take, or of none."""
+class Watch:
+    """What one page is told of a character (its number): score and frames of the take that it looks at, and the status line, each once.
+
+    The status is about the take that was chosen, or about the newest: that may have failed, while an older one is shown.
+    """
+
+    def __init__(self, character):
+        self.character, self._wanted = character, ""
+        self._row = self._shown = self._sender = self._told = None
+
+    def look(self, wanted):
+        """From now on the page looks at a take, its number as a text; "" for the one that fits the setup. It is told everything anew."""
+        self._wanted, self._told = wanted, None
+
+    def frames(self):
+        """Look at the database: (the shown take's number or 0, new messages of its stream), or None where the character is gone."""
+        self._row = Character.objects.select_related("current").defer("picture", "findings").filter(pk=self.character).first()
+        if self._row is None:
+            return None
+        take = self._shown = services.take_of(self._row, self._wanted)
+        if take is None:
+            return 0, []
+        if self._sender is None or self._sender.take_id != take.pk:
+            self._sender = FrameSender(take.pk)
+        return take.pk, self._sender.messages()
+
+    def facts(self):
+        """What goes with the latest frames, None where it is as before: {"kind": "take", "take": number or None, "status" and "score": HTML}."""
+        row, shown = self._row, self._shown
+        about = shown if self._wanted else services.status_take(row)
+        known = row.current_id, *(_standing(take) for take in (shown, about))
+        if known == self._told:
+            return None
+        self._told = known
+        return {
+            "kind": "take",
+            "take": shown.pk if shown else None,
+            "status": render_to_string("takes/status.html", _context(row, about)),
+            "score": render_to_string("takes/score.html", _context(row, shown) | _score_context(row, shown)),
+        }
+
+
+def _standing(take):
+    """What the page shows of a take's job."""
+    return (take.pk, take.job.state, take.job.done, take.job.message, take.cost_ms) if take else None
+
+
+def _context(row, take):
+    return {"character": row, "take": take, "is_stale": bool(take) and services.is_stale(row, take)}
+
+
+def _score_context(row, take):
     clip = row.clip_facts()
     first, count = (take.first_frame, take.frame_count) if take else (0, clip["frames"] if clip else 1)
-    return {
-        "character": row,
-        "take": take,
-        "lanes": lanes(take, take.version.setup) if take and take.is_built else [],
-        "first": first,
-        "count": count,
-        "ticks": ticks(first, count),
-        "is_stale": bool(take) and services.is_stale(row, take),
-    }
-
-
-def status_context(row, take=None):
-    """What the status line's template shows of a take, the newest of the clip if none is said."""
-    take = take or services.status_take(row)
-    return {"character": row, "take": take, "is_stale": bool(take) and services.is_stale(row, take)}
+    shown = lanes(take, take.version.setup) if take and take.is_built else []
+    return {"lanes": shown, "first": first, "count": count, "ticks": ticks(first, count)}

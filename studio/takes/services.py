@@ -7,18 +7,20 @@ from django.conf import settings
 from django.db import IntegrityError, transaction
 from numcodecs import Blosc
 
+from quiver.digests import digest_of
 from quiver.errors import BadInput
 from quiver.formats import frames
 from quiver.rig.pose import world_matrices
 from quiver.run.execute import execute, moves_for
 from quiver.run.measures.farthest import far_notes
 from quiver.run.plan import FORMAT, compile_plan
-from quiver.run.results import Results, digest_of
+from quiver.run.results import Results
 from quiver.run.spec import TakeSpec
 from studio.characters.services import loaded
 from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
+from studio.numbers import whole_number
 from studio.takes.models import Take, TakeChunk
 
 PASSING_TAKES = 12
@@ -205,9 +207,8 @@ def is_stale(row, take):
 
 def take_of(row, number):
     """The take of a character with that number (a text), or the shown one where the text is none."""
-    if number.isascii() and number.isdigit():
-        return row.takes.select_related("job", "version").filter(pk=int(number)).first()
-    return shown_take(row)
+    wanted = whole_number(number)
+    return shown_take(row) if wanted is None else row.takes.select_related("job", "version").filter(pk=wanted).first()
 
 
 def shown_take(row):

@@ -6,13 +6,10 @@ urlpatterns = [
     path("characters/<int:pk>/takes/", views.takes, name="takes"),
     path("characters/<int:pk>/takes/run/", views.run, name="run-take"),
     path("characters/<int:pk>/state.json", views.stage_state, name="stage-state"),
-    path("characters/<int:pk>/score/", views.score, name="score"),
-    path("characters/<int:pk>/status/", views.status, name="take-status"),
     path("characters/<int:pk>/ring/<slug:layer>/", views.start_ring, name="start-ring"),
     path("rings/<int:pk>/", views.show_ring, name="show-ring"),
     path("takes/<int:pk>/stop/", views.stop, name="stop-take"),
     path("takes/<int:pk>/keep/", views.keep, name="keep-take"),
     path("takes/<int:pk>/again/", views.again, name="take-again"),
     path("takes/<int:pk>/depth", views.depth, name="take-depth"),
-    path("takes/<int:pk>/frames", views.stream, name="take-frames"),
 ]

@@ -1,30 +1,23 @@
-"""The Takes step, the score, and the stream of frames to the stage."""
+"""The Takes step, ring tests, and what the stage asks; what is told while takes run goes by the socket (consumers.py)."""
 
-import asyncio
 import base64
-import contextlib
 
 import numpy as np
-from asgiref.sync import sync_to_async
-from django.http import Http404, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
 from django.utils.http import urlencode
 from django.views.decorators.http import require_POST, require_safe
-from django_htmx.http import trigger_client_event
 
 from quiver.errors import BadInput
-from studio.characters.pages import character_or_404, render_step
+from studio.characters.pages import changed, character_or_404, render_step
 from studio.edits.services import edit
-from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
+from studio.numbers import whole_number
 from studio.takes import ringing, services
 from studio.takes.models import RingTest, Take
-from studio.takes.sending import FrameSender, score_context, status_context
 
-LOOK_SECONDS = 2.0
-"""A stream that hears nothing looks for itself so often."""
 DEEPEST_SHOWN = 40.0
 """What clips as deep as that is shown in the last colour [mm]."""
 
@@ -49,13 +42,13 @@ def run(request, pk):
         last = int(request.POST["last"]) if request.POST.get("last") else None
     except ValueError:
         raise BadInput(f"expected whole frame numbers, got {request.POST.get('first')} and {request.POST.get('last')}") from None
-    return _changed(_panel_after(request, row, lambda: services.start_take(row, first, last)))
+    return changed(_panel_after(request, row, lambda: services.start_take(row, first, last)))
 
 
 @require_POST
 def stop(request, pk):
     take = _take_or_404(pk)
-    return _changed(_panel_after(request, take.character, lambda: jobs.ask_to_stop(Job.objects.filter(pk=take.job_id))))
+    return changed(_panel_after(request, take.character, lambda: jobs.ask_to_stop(Job.objects.filter(pk=take.job_id))))
 
 
 @require_POST
@@ -76,17 +69,13 @@ def again(request, pk):
     row.save(update_fields=["active_clip"])
     edit(row, lambda _: take.version.setup, f"Settings of take {take.pk}", runs=False)
     row.refresh_from_db(fields=["current"])
-    return _changed(_panel_after(request, row, lambda: services.start_take(row, take.first_frame, take.last_frame)))
+    return changed(_panel_after(request, row, lambda: services.start_take(row, take.first_frame, take.last_frame)))
 
 
 def _panel_after(request, row, action):
     """Act, and show the Takes panel where it was asked from; the transport under the stage only hears that something changed."""
     action()
     return _panel(request, row) if request.htmx.target == "panel" else HttpResponse(status=204)
-
-
-def _changed(response):
-    return trigger_client_event(response, "setup-changed", {})
 
 
 def _take_or_404(pk):
@@ -109,33 +98,9 @@ def stage_state(request, pk):
             },
             "frameRate": row.setup.frame_rate,
             "parts": [mesh["name"] for mesh in row.facts["meshes"]],
-            "take": _take_state(row, take) if take else None,
+            "take": {"id": take.pk, "first": take.first_frame, "last": take.last_frame} if take else None,
         }
     )
-
-
-def _take_state(row, take):
-    return {
-        "id": take.pk,
-        "state": take.job.state,
-        "first": take.first_frame,
-        "last": take.last_frame,
-        "url": reverse("take-frames", args=[take.pk]),
-        "isStale": services.is_stale(row, take),
-    }
-
-
-@require_safe
-def score(request, pk):
-    """The lanes of the shown take, or the empty score that says what to do."""
-    row = character_or_404(pk, request)
-    return render(request, "takes/score.html", score_context(row, services.take_of(row, request.GET.get("take", ""))))
-
-
-@require_safe
-def status(request, pk):
-    """One line about the newest take: progress, cost, how it ended."""
-    return render(request, "takes/status.html", status_context(character_or_404(pk, request)))
 
 
 @require_POST
@@ -157,37 +122,11 @@ def _ring_card(request, test):
 def depth(request, pk):
     """How deep the skin clips at a frame, for the stage: one byte a vertex, 0..254 of `DEEPEST_SHOWN`, 255 where nothing is asked."""
     take = get_object_or_404(Take.objects.select_related("version"), pk=pk)
-    frame = request.GET.get("frame", "")
-    if not (frame.isascii() and frame.isdigit()):
-        raise BadInput(f"expected the number of a frame, got “{frame}”")
-    found = services.clip_depths(take, int(frame), request.GET.get("shown") == "keyed")
+    frame = whole_number(request.GET.get("frame", ""))
+    if frame is None:
+        raise BadInput(f"expected the number of a frame, got “{request.GET.get('frame', '')[:40]}”")
+    found = services.clip_depths(take, frame, request.GET.get("shown") == "keyed")
     meshes = {mesh: np.where(np.isnan(mm), 255, np.clip(mm / DEEPEST_SHOWN, 0, 1) * 254).astype(np.uint8) for mesh, mm in found.items()}
     worst = max((float(np.nanmax(mm)) for mm in found.values() if not np.isnan(mm).all()), default=0.0)
     sent = {str(mesh): base64.b64encode(levels.tobytes()).decode() for mesh, levels in meshes.items()}
     return JsonResponse({"meshes": sent, "worst": worst, "full": DEEPEST_SHOWN})
-
-
-async def stream(request, pk):
-    """A take's frames, as they are simulated: header, chunks, ending."""
-    if request.method not in ("GET", "HEAD"):
-        return HttpResponse(status=405)
-    take = await Take.objects.select_related("job").filter(pk=pk).afirst()
-    if take is None:
-        raise Http404
-    response = StreamingHttpResponse(_messages(take), content_type="application/octet-stream")
-    response.headers["Cache-Control"] = "no-store"
-    return response
-
-
-async def _messages(take):
-    """Messages until the job is over and all its chunks are sent."""
-    with hub.Listener(take.character_id) as listener:
-        sender = FrameSender(take.pk)
-        while True:
-            for message in await sync_to_async(sender.messages)():
-                yield message
-            if sender.is_over:
-                return
-            with contextlib.suppress(TimeoutError):
-                # Events of another process that nobody passes on are missed; then looking now and then does.
-                await asyncio.wait_for(listener.events(), LOOK_SECONDS)

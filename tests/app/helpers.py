@@ -8,6 +8,7 @@ from quiver.setup.model import ChainPick, Setup
 from studio.characters.models import Character
 from studio.characters.services import bring_in, forget_loaded
 from studio.jobs.services import claim_next, run_job
+from studio.takes.sending import FrameSender, Watch
 from tests.formats.makers import arm, glb_bytes
 
 JOINTS = ("root", "upper", "lower", "hand", "finger")
@@ -50,6 +51,17 @@ class _Desk:
     def post(self, tail, **fields):
         """Post as htmx does from the side panel."""
         return self.client.post(self.url(tail), fields, HTTP_HX_REQUEST="true", HTTP_HX_TARGET="panel")
+
+    def heard(self, take=""):
+        """What the socket tells a page that looks at a take, or at the one that fits the setup."""
+        watch = Watch(self.row.pk)
+        watch.look(str(take))
+        watch.frames()
+        return watch.facts()
+
+    def frames(self, take):
+        """A take's stream, as far as it is there: its messages one after another."""
+        return b"".join(FrameSender(take.pk).messages())
 
     def dial(self, name, value, layer="arm"):
         return self.post(f"motion/{layer}/dial/", dial=name, value=value)

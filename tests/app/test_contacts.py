@@ -73,7 +73,7 @@ class ColliderDeskTest(DeskTest):
         take = self.fresh.takes.latest("pk")
         self.assertEqual(take.layer_ids, ["skin:"])
         self.assertEqual(len(take.measures["skin:"]["clip"]), take.frame_count)
-        self.assertContains(self.client.get(self.url("score/")), "Whole skin")
+        self.assertIn("Whole skin", self.heard()["score"])
         self.assertNotContains(self.post("contacts/watch/"), 'name="watch" checked')
 
     def test_switched_renamed_mirrored_ridden_removed_undone(self):
@@ -148,7 +148,7 @@ class MeasuredTest(RunningDeskTest):
         kept = take.measures["arm"]
         self.assertEqual(len(kept["clip"]), take.frame_count)
         self.assertEqual(len(kept["deepest"][0]), 2)
-        self.assertContains(self.client.get(self.url("score/")), "clip")
+        self.assertIn("clip", self.heard()["score"])
 
     def test_skin_is_kept_from_skin_and_its_lane_says_how_deep_and_what_it_costs(self):
         for fields in ({"of": "joints:", "joints": ""}, {"of": "no-such"}, {"of": "joints:", "joints": "nobody"}):

@@ -121,7 +121,7 @@ class TakesOfEditsTest(RunningDeskTest):
         self.assertEqual(Take.objects.count(), 2)
         self.assertIn(f'"take": {first.pk}', response.headers["HX-Trigger"])
         self.assertEqual(self.client.get(self.url("state.json")).json()["take"]["id"], first.pk)
-        self.assertFalse(self.client.get(self.url("state.json")).json()["take"]["isStale"])
+        self.assertNotIn("is-stale", self.heard()["score"])
 
     def test_run_again_can_be_undone_like_any_edit(self):
         self.dial("wobble_rate", "5")

@@ -160,7 +160,7 @@ class VolumeTakeTest(RunningDeskTest):
         self.post("motion/arm/change/", action="remove")
         take = self.soft_take()
         self.assertEqual((take.job.state, take.rotated, take.layer_ids), ("finished", [], ["flesh"]))
-        messages = read_messages(body_of(self.client.get(f"/takes/{take.pk}/frames")))
+        messages = read_messages(self.frames(take))
         self.assertGreater(len(messages), 2)
         for form in ("glb", "pc2"):
             self.bake(take, form=form)
@@ -211,14 +211,14 @@ class VolumeTakeTest(RunningDeskTest):
         with mock.patch("studio.takes.services.frames.quantised", remembering):
             take = self.soft_take()
         self.assertEqual(take.job.state, "finished", take.job.message)
-        header, chunks, _ = read_messages(body_of(self.client.get(f"/takes/{take.pk}/frames")))
+        header, chunks, _ = read_messages(self.frames(take))
         self.assertEqual(header["moved"], [{"mesh": 0, "vertices": list(range(40))}])
         streamed, computed = np.concatenate([chunk[4] for chunk in chunks]), np.concatenate(kept)
         self.assertGreater(np.abs(computed).max(), 0.005)
         self.assertEqual(
             {key: len(values) for key, values in take.measures["flesh"].items() if key != "cost"}, {"volume": 37, "stretch": 37}
         )
-        self.assertContains(self.client.get(self.url("score/")), "% volume")
+        self.assertIn("% volume", self.heard()["score"])
         self.assertLess(np.abs(streamed - computed).max(), 0.51e-4)
 
 

@@ -1,5 +1,6 @@
 """Who is served, what stands at the door, and a file on its way in whose sender goes away."""
 
+import errno
 import io
 import os
 import subprocess
@@ -11,12 +12,12 @@ from asgiref.sync import async_to_sync
 from asgiref.testing import ApplicationCommunicator
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import CommandError, call_command
-from django.test import SimpleTestCase, TestCase, TransactionTestCase
+from django.test import TestCase, TransactionTestCase
 
 from studio.characters.intake import Intake
 from studio.characters.models import Character
 from studio.config.asgi import application
-from tests.app.helpers import arm_in_library
+from tests.app.helpers import DeskTest, arm_in_library
 from tests.browser.server import ROOT
 from tests.formats.makers import arm, glb_bytes
 
@@ -111,9 +112,20 @@ class IntakeTest(TransactionTestCase):
         self.assertFalse(Character.objects.exists())
 
 
-class NumbersTest(SimpleTestCase):
-    databases = {"default"}
+class NumbersTest(DeskTest):
+    def test_numbers_that_are_none_are_no_server_errors(self):
+        huge = "9" * 5000
+        for number in ("²", "٣", "9" * 22, huge, "-1", "1.5", ""):
+            state = self.client.get(self.url("state.json"), {"take": number}, headers={"X-Setup-Version": number})
+            self.assertEqual((state.status_code, state.json()["take"]), (200, None), number[:30])
+            removed = self.post("motion/arm/remove-chain/", index=number)
+            self.assertEqual(removed.status_code, 422, number[:30])
+            self.assertEqual(self.post("bake/start/", take=number).status_code, 422, number[:30])
 
-    def test_numbers_in_other_scripts_are_no_server_errors(self):
-        for query in ("?take=²", "?take=٣", "?take=9999999999999999999999"):
-            self.assertIn(self.client.get(f"/characters/1/takes/{query}").status_code, (200, 404), query)
+
+class DiskFullTest(DeskTest):
+    def test_files_that_find_no_room_are_named_too(self):
+        full = OSError(errno.ENOSPC, "No space left on device")
+        with patch("studio.characters.intake.tempfile.NamedTemporaryFile", side_effect=full), self.assertLogs("studio.config.errors"):
+            response = self.client.post("/upload/", {"file": SimpleUploadedFile("arm.glb", b"x")}, headers={"HX-Request": "true"})
+        self.assertContains(response, "The disk is full", status_code=507)

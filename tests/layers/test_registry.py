@@ -105,7 +105,7 @@ class ToyKindTest(RunningDeskTest):
         column = take.layer_ids.index("hand")
         self.assertGreater(max(row[column] for row in take.added), 100.0)
         self.assertEqual(len(take.measures["hand"]["volume"]), take.frame_count)
-        self.assertContains(self.client.get(self.url("score/")), "hand")
+        self.assertIn("hand", self.heard()["score"])
 
     def test_a_name_that_is_taken_is_refused(self):
         with self.assertRaisesRegex(BadInput, "taken"):

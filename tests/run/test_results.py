@@ -6,10 +6,11 @@ from unittest import TestCase, mock
 import numpy as np
 
 from quiver.demo import mudwick
+from quiver.digests import digest_of
 from quiver.formats.gltf.reading import read_character
 from quiver.run.execute import Execution, execute
 from quiver.run.plan import compile_plan
-from quiver.run.results import Results, bytes_of, digest_of
+from quiver.run.results import Results, bytes_of
 from quiver.run.spec import TakeSpec
 from quiver.setup import edits
 

@@ -40,7 +40,7 @@ class ClipDepth:
         """The nodes that carry its skin and what it is measured against."""
         found = {int(node) for node in self.contacts.nodes[self.met] if node >= 0}
         for mesh in (*(mesh for _, _, mesh in self.parts), *(each.skin.surface.mesh for each, _ in self.skins)):
-            found |= {mesh.node} if mesh.skin < 0 else {int(node) for node in np.unique(mesh.joints[mesh.weights > 0.0])}
+            found |= set(mesh.carriers)
         return sorted(found)
 
     def digest_inputs(self):

@@ -59,7 +59,7 @@ class FollowerRide:
                 rows = np.searchsorted(body.vertices, vertices[own])
                 self._carried.append((body, own, rows))
         self.carriers = [body for body, _, _ in self._carried]
-        self.nodes = (mesh.node,) if mesh.skin < 0 else tuple(int(node) for node in np.unique(self.mesh.joints[self.mesh.weights > 0.0]))
+        self.nodes = tuple(self.mesh.carriers)
         rest = skinned_through(self.mesh, rest_matrices(character.skeleton)[None])[0].astype(float)
         spread = np.linalg.svd(rest - rest.mean(0), compute_uv=False)
         self.turns = len(vertices) >= FEWEST_FOR_A_TURN and spread[1] > FLAT * spread[0]

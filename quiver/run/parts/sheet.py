@@ -17,7 +17,7 @@ PROXY_DIALS = ("made_of", "proxy_triangles", "proxy_smooth", "proxy_offset")
 """Dials that say what is simulated in place of the mesh."""
 BODY_DIALS = ("loose", "hold_gain", "hold_offset", "give", "bending_length", "hold_rate")
 FINE = 0.1
-"""A length limit softer than this share of its ends' own give is hardly stiffened any more by what the dial says."""
+"""A spring softer than this share of its ends' own give is hardly stiffened any more by what the dial says."""
 CLOTH_RATE = 288.0
 """Substeps a second: 12 a frame at 24. With fewer, one pass over a fine sheet leaves it longer than it should be."""
 

@@ -37,7 +37,7 @@ class SoftBody(Unit, Part):
     @property
     def follows(self):
         """As `Unit.follows`: the nodes that carry the part."""
-        return self.carriers
+        return self.part.carried.carriers
 
     @classmethod
     def compiled(cls, units, context, substeps, beside):
@@ -136,12 +136,6 @@ class SoftBody(Unit, Part):
     def vertices(self):
         """The vertices (R,) of its mesh that it moves."""
         return self.part.lattice.vertices
-
-    @property
-    def carriers(self):
-        """The nodes that carry the part."""
-        carried = self.part.carried
-        return [int(node) for node in np.unique(carried.joints[carried.weights > 0.0])]
 
     def size(self):
         """How large the part is, corner to corner [m]."""

@@ -48,13 +48,7 @@ class SkinContact:
     @property
     def nodes(self):
         """The nodes that carry its meshes' vertices."""
-        return sorted(
-            {
-                int(node)
-                for _, mesh in self.parts
-                for node in (np.unique(mesh.joints[mesh.weights > 0.0]) if mesh.skin >= 0 else [mesh.node])
-            }
-        )
+        return sorted({node for _, mesh in self.parts for node in mesh.carriers})
 
     def __init__(self, character, layer, setup, clip_world):
         self.layer, self.scale = layer, setup.metres_per_unit

@@ -1,4 +1,4 @@
-import { readMessage } from '../timeline/frameStream.js';
+import { readMessages } from '../timeline/frameStream.js';
 
 /** Milliseconds after which a lost connection is tried again, longer each time. */
 const FIRST_WAIT = 300, LONGEST_WAIT = 5000;
@@ -8,8 +8,10 @@ const FIRST_WAIT = 300, LONGEST_WAIT = 5000;
  *
  * @typedef {object} Heard
  * @property {(event: { version: number, tab: string }) => void} onSetup
- * @property {(facts: { take: number | null, state: string, isStale: boolean, status: string, score: string }) => void} onTake
- * @property {(take: number, kind: number, body: ArrayBuffer) => void} onFrames
+ * @property {(facts: { take: number | null, status: string, score: string }) => void} onTake
+ * @property {(take: number, header: object) => void} onHeader
+ * @property {(take: number, body: ArrayBuffer) => void} onChunk
+ * @property {(take: number, facts: object) => void} onEnd
  * @property {(event: { job: string }) => void} onJob
  * @property {(isThere: boolean) => void} onLine
  */
@@ -53,7 +55,9 @@ export class EventStream {
   /** @param {ArrayBuffer} data the number of a take, then a message of its stream */
   _frames(data) {
     const take = new DataView(data).getUint32(0, true);
-    const { kind, body } = readMessage(data, 4);
-    this.heard.onFrames(take, kind, body);
+    readMessages(new Uint8Array(data, 4), {
+      onChunk: (body) => this.heard.onChunk(take, body),
+      onFacts: (facts) => (facts.end ? this.heard.onEnd(take, facts) : this.heard.onHeader(take, facts)),
+    });
   }
 }

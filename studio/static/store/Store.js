@@ -5,7 +5,6 @@
  * @property {'keyed' | 'simulated' | 'both'} shown  which motion the stage shows
  * @property {string} wantedTake  the number of the take that was chosen, '' for the one that fits the setup
  * @property {number | null} takeId  the take that is shown
- * @property {string} takeState  how its job stands
  * @property {string[]} partNames  what the core calls the skin's parts, in its order
  * @property {{ wire: boolean, paper: boolean, skin: boolean, cut: number }} solidLook  what of a soft volume's inside is shown
  * @property {boolean} isReady  whether the character is on the stage, or cannot be

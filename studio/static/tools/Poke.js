@@ -1,6 +1,6 @@
 import * as THREE from '../vendor/three/three.module.js';
 import { FrameStore } from '../timeline/FrameStore.js';
-import { takeMessages } from '../timeline/frameStream.js';
+import { readMessages } from '../timeline/frameStream.js';
 
 const byId = (id) => document.getElementById(id);
 const TOO_MANY = 4429;
@@ -115,14 +115,15 @@ export class Poke {
   }
 
   _take(bytes) {
-    takeMessages(bytes, (kind, body) => {
-      if (kind === 1) { this._frame(body); return; }
-      const facts = JSON.parse(new TextDecoder().decode(body));
-      if (facts.end) { this._ended = true; this.note(facts.message); this.stop(); }
-      else if (facts.refused) this._say(facts.refused);
-      else if (facts.rotated) this._pending = new FrameStore(facts);
-      else if (facts.frame) this._place(facts);
-      else this.sizes = facts.things;
+    readMessages(bytes, {
+      onChunk: (body) => this._frame(body),
+      onFacts: (facts) => {
+        if (facts.end) { this._ended = true; this.note(facts.message); this.stop(); }
+        else if (facts.refused) this._say(facts.refused);
+        else if (facts.rotated) this._pending = new FrameStore(facts);
+        else if (facts.frame) this._place(facts);
+        else this.sizes = facts.things;
+      },
     });
   }
 

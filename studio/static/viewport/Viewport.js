@@ -23,8 +23,6 @@ export class Viewport {
     this.stage = stage;
     this.view = view;
     this.file = file;
-    /** @type {Stage} */ this.stage = stage;
-    /** @type {CharacterView} */ this.view = view;
     stage.scene.add(view.scene);
     const rest = view.box(null);
     /** The character's size, corner to corner. */
