@@ -62,7 +62,7 @@ class Watch:
         return take.pk, self._sender.messages()
 
     def facts(self):
-        """What goes with the latest frames, None where it is as before: {"kind": "take", "take": number or None, "status" and "score": HTML}."""
+        """{"kind": "take", "take": number or None, "status" and "score": HTML} of the latest frames, None where nothing changed."""
         row, shown = self._row, self._shown
         about = shown if self._wanted else services.status_take(row)
         known = row.current_id, *(_standing(take) for take in (shown, about))
