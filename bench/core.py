@@ -29,7 +29,7 @@ from quiver.sim import solid
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
 from quiver.sim.state import ChainState
-from quiver.sim.step import NO_SURFACE_CONTACTS, advance, motion_rows, reach_rows
+from quiver.sim.step import NO_SURFACE_CONTACTS, advance, contact_distance_rows, motion_rows
 from quiver.threads import CORES
 from tests.solids import box_surface
 
@@ -74,7 +74,7 @@ class ChainScene:
 
     @property
     def colliders(self):
-        return (*self.obstacles, reach_rows(self.model, self.reaches))
+        return (*self.obstacles, contact_distance_rows(self.model, self.reaches))
 
     def plain(self, width):
         """The same rules in NumPy, ``width`` chains at a time, on one thread."""
@@ -235,7 +235,7 @@ class PlainSolid:
         tets_of, count = run.made.tets, len(run.made.nodes)
         self.points = np.zeros((4 * solid.row_count(count), 4), np.float32)
         self.points[:count, 3] = run.model.inverse_masses
-        goals, slots, lanes = run.model.places.T
+        goals, slots, lanes = run.model.positions.T
         _, _, packed, kinds, table, *_ = run.model.tets
         edges = (run.made.nodes[tets_of[:, 1:]] - run.made.nodes[tets_of[:, :1]]).reshape(-1, 9)
         params = np.column_stack([edges, packed[goals, lanes]]).astype(np.float32)

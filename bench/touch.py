@@ -1,4 +1,4 @@
-"""Rows of contact: nearest places on a mesh, and a sheet that lies on a skin."""
+"""Rows of contact: nearest positions on a mesh, and a sheet that lies on a skin."""
 
 from dataclasses import replace
 from types import SimpleNamespace
@@ -96,10 +96,10 @@ class SheetScene:
     def ours(self):
         self.contacts.ends, self.contacts.jumped = [self.turned()], [False]
         way = self.carried.way(self.state, np.zeros_like(self.nodes), SUBSTEPS * DT)
-        places = self.carried.places(self.state)
-        rows, *near = self.contacts.surface_contacts(0, places, way)
+        positions = self.carried.positions(self.state)
+        rows, *near = self.contacts.surface_contacts(0, positions, way)
         surface_contacts = surface_contacts_in_lanes(
-            (places[rows], self.carried.corners[rows], self.carried.shares[rows], *near), len(self.nodes)
+            (positions[rows], self.carried.corners[rows], self.carried.corner_weights[rows], *near), len(self.nodes)
         )
         touches = (solid.NO_HELD, solid.NO_SURFACE_CONTACTS, surface_contacts, solid.NO_PAIRS)
         solid.advance(self.model, self.state, self.targets, self.nodes, touches=touches)
@@ -109,28 +109,28 @@ class SheetScene:
         points = np.zeros((len(self.nodes) + 1, 4), np.float32)
         points[:-1, 3] = self.model.inverse_masses
         middles = self.turned()[self.triangles].mean(1)
-        places, speeds = self.state.positions.copy(), self.state.velocities[:, :3].astype(float)
+        positions, speeds = self.state.positions.copy(), self.state.velocities[:, :3].astype(float)
         sides = np.cross(*(self.points[self.triangles[:, k]] - self.points[self.triangles[:, 0]] for k in (1, 2)))
         normals = sides / np.maximum(np.linalg.norm(sides, axis=1, keepdims=True), 1e-12)
-        _, near = KDTree(middles).query(places)
+        _, near = KDTree(middles).query(positions)
         for _ in range(SUBSTEPS):
             points[:-1, :3] = DT * speeds
-            self._solve(points, solve_length_limits.py_func, self.colours[0], places, self.ends[0])
-            self._solve(points, solve_hinges.py_func, self.colours[1], places, self.ends[1])
-            moved = places + points[:-1, :3]
+            self._solve(points, solve_length_limits.py_func, self.colours[0], positions, self.ends[0])
+            self._solve(points, solve_hinges.py_func, self.colours[1], positions, self.ends[1])
+            moved = positions + points[:-1, :3]
             gap = np.einsum("vk,vk->v", moved - middles[near], normals[near]) - 0.004
             push = np.maximum(-gap, 0.0)
             moved = moved + push[:, None] * normals[near]
-            slide = moved - places
+            slide = moved - positions
             slide -= np.einsum("vk,vk->v", slide, normals[near])[:, None] * normals[near]
             held = np.minimum(0.4 * push / np.maximum(np.linalg.norm(slide, axis=1), 1e-12), 1.0)
             moved -= held[:, None] * slide
-            speeds, places = (moved - places) / DT, moved
+            speeds, positions = (moved - positions) / DT, moved
 
     @staticmethod
-    def _solve(points, solve, colours, places, ends):
+    def _solve(points, solve, colours, positions, ends):
         for own, items in colours:
-            ways = (places[items[:, 1:]] - places[items[:, :1]]).reshape(len(items), -1)
+            ways = (positions[items[:, 1:]] - positions[items[:, :1]]).reshape(len(items), -1)
             params = np.ascontiguousarray(np.concatenate([ways, ends[own]], axis=1).T, np.float32)
             solve(0, 1, points, np.ascontiguousarray(items.T), params)
 

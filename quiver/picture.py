@@ -21,12 +21,12 @@ def picture(character, width=480, height=320):
     image = np.linspace(FOG_TOP, FOG_BOTTOM, high)[:, None].repeat(wide, 1).astype(np.float32)
     depth = np.full((high, wide), np.inf, np.float32)
     meshes = [mesh for mesh in character.meshes if len(mesh.triangles)]
-    places = [skinned_positions(mesh, world) for mesh in meshes]
-    if not places or not all(np.isfinite(place).all() for place in places):
+    positions = [skinned_positions(mesh, world) for mesh in meshes]
+    if not positions or not all(np.isfinite(place).all() for place in positions):
         return _averaged(image, width, height)
-    view, centre, scale = _camera(np.concatenate(places), wide, high)
-    _draw_ground(image, depth, np.concatenate(places), view, centre, scale)
-    for mesh, place in zip(meshes, places, strict=True):
+    view, centre, scale = _camera(np.concatenate(positions), wide, high)
+    _draw_ground(image, depth, np.concatenate(positions), view, centre, scale)
+    for mesh, place in zip(meshes, positions, strict=True):
         shades = _shades(mesh, place, view[2])
         step = max(1, len(mesh.triangles) // MOST_TRIANGLES)
         fill_triangles(_projected(place, view, centre, scale, image.shape), mesh.triangles[::step], shades, depth, image)

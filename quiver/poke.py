@@ -118,7 +118,7 @@ class Poke:
         self.plate = _place(wish, "to") if "to" in wish else None
 
     def step(self):
-        """Go on by one frame: (TakeChunk, things), with the places of "ball" and "plate", None where they are not out. Raises Unstable."""
+        """Go on by one frame: (TakeChunk, things): where "ball" and "plate" are, None where they are not out. Raises Unstable."""
         pose = self.pose
         back = blended(pose, self.base, np.full(len(self.run.skeleton), COMES_BACK))
         roots = self.run.skeleton.parents < 0
@@ -128,10 +128,10 @@ class Poke:
         self.pose = self.hold.posed(pose, back) if self.hold else back
         if self.ball and not self.ball.fly(self):
             self.ball = None
-        places = [self.ball.place if self.ball else None, self.plate]
-        for k, place in enumerate(places):
+        positions = [self.ball.place if self.ball else None, self.plate]
+        for k, place in enumerate(positions):
             self.pose.translations[self.nodes + k] = [0.0, PARKED * self.size, 0.0] if place is None else place
-        out = [place is not None for place in places]
+        out = [place is not None for place in positions]
         if out != self.out:
             self.run.appear([self.nodes + k for k in range(2) if out[k] != self.out[k]], self.pose)
         self.out = out
@@ -218,7 +218,7 @@ class Tug:
 
     def __init__(self, solid, place, radius, scale):
         self.solid, self.to, self.start, self.scale = solid, place, place, scale
-        self.began = solid.touching.carried.places(solid.state)
+        self.began = solid.touching.carried.positions(solid.state)
         away = np.linalg.norm(self.began - place * scale, axis=1)
         # However small the patch, there is a point in it.
         self.rows = np.flatnonzero(away <= max(radius * scale, away.min() + 1e-9))
@@ -287,9 +287,9 @@ class Ball:
         """(where it is now, the skin's outside nearest to it, how far away [file units]), or nothing where it is far from the skin."""
         if self.query is None:
             return None, None, 0.0
-        places = self.surface.places(world_matrices(poke.run.skeleton, poke.pose.repeated(1)))[0]
+        positions = self.surface.positions(world_matrices(poke.run.skeleton, poke.pose.repeated(1)))[0]
         reach = 2.0 * self.radius + float(np.linalg.norm(self.velocity)) / poke.rate
-        found, *_, normals = self.query.feel(places, self.place[None] * poke.scale, np.array([reach * poke.scale]))
+        found, *_, normals = self.query.feel(positions, self.place[None] * poke.scale, np.array([reach * poke.scale]))
         return (None, None, 0.0) if np.isnan(found[0]) else (self.place.copy(), normals[0], float(found[0]) / poke.scale)
 
 

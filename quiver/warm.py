@@ -64,22 +64,22 @@ def _toy():
     """A bar of four joints, a thing at its base, and a skin beside it; the bar folds onto itself."""
     names, parents = ("base", JOINT, "second", "third", THING), np.array([-1, 0, 1, 2, 0], np.int32)
     step = LENGTH / 4.0
-    places = np.array([[0.0, 1.0, 0.0], [step, 0.0, 0.0], [step, 0.0, 0.0], [step, 0.0, 0.0], [0.0, -0.2, 0.0]])
-    rest = Pose(places, np.tile(transforms.IDENTITY, (5, 1)), np.ones((5, 3)))
+    joint_positions = np.array([[0.0, 1.0, 0.0], [step, 0.0, 0.0], [step, 0.0, 0.0], [step, 0.0, 0.0], [0.0, -0.2, 0.0]])
+    rest = Pose(joint_positions, np.tile(transforms.IDENTITY, (5, 1)), np.ones((5, 3)))
     skeleton = Skeleton(names, parents, parents_first(parents), np.array([True] * 4 + [False]), rest)
     positions, triangles = _bar()
     joints = np.zeros((len(positions), 4), np.int32)
     joints[:, 0] = np.clip(positions[:, 0] / step, 0, 3).astype(int)
     weights = np.tile(np.float32([1.0, 0.0, 0.0, 0.0]), (len(positions), 1))
     inverse = np.tile(np.eye(4)[:3], (4, 1, 1))
-    inverse[:, :, 3] = -np.cumsum(places[:4], axis=0)
+    inverse[:, :, 3] = -np.cumsum(joint_positions[:4], axis=0)
     skinned = {"joints": joints, "weights": weights, "skin": 0, "bind_nodes": np.arange(4, dtype=np.int32), "inverse_binds": inverse}
     body = Mesh("body", 0, positions + np.float32([0.0, 1.0, 0.0]), triangles, **skinned)
     cover = Mesh("cover", 0, positions - np.float32([0.0, 2.1 * SIDE, 0.0]), triangles)
     thing = Mesh("thing", 4, np.float32(0.3 * positions - [0.0, 0.1, 0.0]), triangles)
-    turns = transforms.from_axis_angle(np.tile([0.0, 0.0, 1.0], (2, 1)), np.array([0.0, 3.0]))
+    rotations = transforms.from_axis_angle(np.tile([0.0, 0.0, 1.0], (2, 1)), np.array([0.0, 3.0]))
     seconds = np.array([0.0, (FRAMES - 1) / 24.0])
-    clip = Clip("fold", (Channel(2, "rotation", "LINEAR", seconds, turns),), 0.0, seconds[-1])
+    clip = Clip("fold", (Channel(2, "rotation", "LINEAR", seconds, rotations),), 0.0, seconds[-1])
     return Character("toy", skeleton, (body, cover, thing), (clip,))
 
 

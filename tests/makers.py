@@ -23,11 +23,11 @@ from quiver.setup.model import ChainPick, Setup
 from quiver.sim.obstacles import frame_rows, shape_rows
 
 
-def skeleton_of(places, parents, names=None, rotations=None, scales=None):
-    """A skeleton with joints at local places (J, 3)."""
-    count = len(places)
+def skeleton_of(positions, parents, names=None, rotations=None, scales=None):
+    """A skeleton with joints at local positions (J, 3)."""
+    count = len(positions)
     rest = Pose(
-        np.array(places, float),
+        np.array(positions, float),
         np.tile(transforms.IDENTITY, (count, 1)) if rotations is None else np.array(rotations, float),
         np.ones((count, 3)) if scales is None else np.array(scales, float),
     )
@@ -38,11 +38,11 @@ def skeleton_of(places, parents, names=None, rotations=None, scales=None):
 def straight(segments, length=0.1, direction=(1.0, 0.0, 0.0)):
     """A base and ``segments`` joints in a row; the last one's tip goes straight on, so there are as many segments."""
     step = np.array(direction, float) / np.linalg.norm(direction) * length
-    places = [np.zeros(3), np.zeros(3), *([step] * (segments - 1))]
+    positions = [np.zeros(3), np.zeros(3), *([step] * (segments - 1))]
     if segments == 1:
         # A single joint has its tip at a child that is not simulated.
-        places.append(step)
-    return skeleton_of(places, list(range(-1, len(places) - 1)))
+        positions.append(step)
+    return skeleton_of(positions, list(range(-1, len(positions) - 1)))
 
 
 def turning_clip(node, times, angles, axis=(0.0, 0.0, 1.0), interpolation="LINEAR", name="clip"):
@@ -51,9 +51,11 @@ def turning_clip(node, times, angles, axis=(0.0, 0.0, 1.0), interpolation="LINEA
     return Clip(name, (Channel(node, "rotation", interpolation, np.array(times, float), values),), times[0], times[-1])
 
 
-def moving_clip(node, times, places, interpolation="LINEAR", name="clip"):
-    """A clip that moves one node to ``places`` (K, 3) at ``times`` [s]."""
-    return Clip(name, (Channel(node, "translation", interpolation, np.array(times, float), np.array(places, float)),), times[0], times[-1])
+def moving_clip(node, times, positions, interpolation="LINEAR", name="clip"):
+    """A clip that moves one node to ``positions`` (K, 3) at ``times`` [s]."""
+    return Clip(
+        name, (Channel(node, "translation", interpolation, np.array(times, float), np.array(positions, float)),), times[0], times[-1]
+    )
 
 
 def still_clip(skeleton, seconds=1.0):
@@ -151,12 +153,14 @@ def _peak(values):
     return b - (a - c) ** 2 / (8.0 * (a - 2.0 * b + c)) if a - 2.0 * b + c else b
 
 
-def obstacles(places, cores, steps, friction=0.0, moves=(0.0, 0.0, 0.0)):
-    """Frames and shapes, float32, of colliders (kernels/contacts.py) that start at ``places`` and move by ``moves`` in each step."""
+def obstacles(positions, cores, steps, friction=0.0, moves=(0.0, 0.0, 0.0)):
+    """Frames and shapes, float32, of colliders (kernels/contacts.py) that start at ``positions`` and move by ``moves`` in each step."""
     shift = np.arange(steps + 1)[:, None, None] * np.asarray(moves, float)
-    frames = frame_rows(np.concatenate([np.tile(np.eye(3), (steps + 1, len(places), 1, 1)), (np.asarray(places) + shift)[..., None]], -1))
+    frames = frame_rows(
+        np.concatenate([np.tile(np.eye(3), (steps + 1, len(positions), 1, 1)), (np.asarray(positions) + shift)[..., None]], -1)
+    )
     bounds = np.minimum(np.linalg.norm(np.abs(cores)[:, :3], axis=1) + np.abs(cores)[:, 3], 1e9)
-    return frames.reshape(-1, FRAME).astype(np.float32), shape_rows(cores, bounds, np.full(len(places), friction)).astype(np.float32)
+    return frames.reshape(-1, FRAME).astype(np.float32), shape_rows(cores, bounds, np.full(len(positions), friction)).astype(np.float32)
 
 
 def contacts_of(setup):

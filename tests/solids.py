@@ -62,7 +62,7 @@ def filled_bar(cells, size, held, volume_keep):
 
 
 class Run:
-    """Advances a body whose keyed places stand still; remembers displacements (frames, N, 3)."""
+    """Advances a body whose keyed positions stand still; remembers displacements (frames, N, 3)."""
 
     def __init__(self, made, body, young, substeps=10, **options):
         self.made, self.body, self.substeps = made, body, substeps

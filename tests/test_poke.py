@@ -27,7 +27,7 @@ class MudwickTest(TestCase):
         for _ in range(6):
             self.poke.step()
 
-    def places(self, chunk):
+    def positions(self, chunk):
         """Where the skin is (V, 3) in a frame."""
         run, pose = self.poke.run.plan, self.poke.pose.copy()
         pose.rotations[run.rotated] = chunk.rotations[0]
@@ -43,12 +43,12 @@ class MudwickTest(TestCase):
 
     def pulled(self, vertex, by):
         """The held vertex before, while it is pulled, and long after it was let go."""
-        before = self.places(self.steps(1))
+        before = self.positions(self.steps(1))
         self.poke.obey({"do": "grab", "mesh": self.skin, "vertex": int(vertex), "at": before[vertex].tolist()})
         self.poke.obey({"do": "move", "to": (before[vertex] + by).tolist()})
-        while_held = self.places(self.steps(16))
+        while_held = self.positions(self.steps(16))
         self.poke.obey({"do": "release"})
-        return before, while_held, self.places(self.steps(80))
+        return before, while_held, self.positions(self.steps(80))
 
     def test_flesh_goes_with_the_hand_and_comes_back(self):
         belly = self.poke.run.soft_bodies[0]
@@ -83,12 +83,12 @@ class MudwickTest(TestCase):
         self.assertGreater(way[:, 1].min(), self.poke.low)
 
     def test_it_falls_onto_its_feet(self):
-        before = self.places(self.steps(1))
+        before = self.positions(self.steps(1))
         self.poke.obey({"do": "drop"})
-        heights = [self.places(self.steps(1))[:, 1].min() for _ in range(40)]
+        heights = [self.positions(self.steps(1))[:, 1].min() for _ in range(40)]
         self.assertGreater(max(heights), before[:, 1].min() + 0.6 * DROP_SHARE * self.poke.size)
         self.assertGreater(min(heights), before[:, 1].min() - 0.02)
-        self.assertLess(np.linalg.norm(self.places(self.steps(60)) - before, axis=1).max(), 0.05)
+        self.assertLess(np.linalg.norm(self.positions(self.steps(60)) - before, axis=1).max(), 0.05)
 
     def test_a_plate_comes_from_nowhere_without_sweeping_over_anything(self):
         still = self.steps(1)

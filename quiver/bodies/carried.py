@@ -23,10 +23,10 @@ def carried(mesh, surface, nodes, rest_world):
         slots, weights = np.zeros((len(nodes), 1), np.int32), np.ones((len(nodes), 1), np.float32)
     else:
         bind_nodes = mesh.bind_nodes
-        near, shares = lattice.near_vertices(surface, nodes)
+        near, corner_weights = lattice.near_vertices(surface, nodes)
         total = np.zeros((len(nodes), len(bind_nodes)))
         rows = np.repeat(np.arange(len(nodes)), near.shape[1] * mesh.joints.shape[1])
-        np.add.at(total, (rows, slots_of(mesh)[near].reshape(-1)), (shares[..., None] * mesh.weights[near]).reshape(-1))
+        np.add.at(total, (rows, slots_of(mesh)[near].reshape(-1)), (corner_weights[..., None] * mesh.weights[near]).reshape(-1))
         slots = np.argsort(-total, axis=1)[:, :4].astype(np.int32)
         weights = np.take_along_axis(total, slots, 1)
         weights[weights < LEAST_CARRIED * weights.sum(1, keepdims=True)] = 0.0

@@ -17,7 +17,7 @@ SETTLED = np.log(20.0)
 class ChainBody:
     """The physics of one chain of n segments (particles 1..n move, particle 0 is held by the joint above). SI units.
 
-    masses (n,) [kg, relative]; bend_shape (n,) [1/m3] stiffness up to one factor; shares (n,) 0..1 from root to tip;
+    masses (n,) [kg, relative]; bend_shape (n,) [1/m3] stiffness up to one factor; tip_fractions (n,) 0..1 from root to tip;
     lowest (float) squared rate [1/s2] of the lowest mode for a factor of one; mode_weights (n,) how much of the
     lowest mode's kinetic energy each particle holds.
     """
@@ -26,7 +26,7 @@ class ChainBody:
     masses: np.ndarray
     is_free: np.ndarray
     bend_shape: np.ndarray
-    shares: np.ndarray
+    tip_fractions: np.ndarray
     lowest: float
     mode_weights: np.ndarray
 
@@ -37,17 +37,17 @@ def build(points, wobble_taper=1.0, both_ends=False):
     lengths = np.linalg.norm(segments, axis=1)
     n = len(lengths)
     masses = 0.5 * (lengths + np.append(lengths[1:], 0.0))
-    shares = np.arange(n) / (n - 1) if n > 1 else np.zeros(1)
-    bend_shape = tapered(wobble_taper, shares) ** 2 / lengths**3
+    tip_fractions = np.arange(n) / (n - 1) if n > 1 else np.zeros(1)
+    bend_shape = tapered(wobble_taper, tip_fractions) ** 2 / lengths**3
     is_free = np.ones(n, bool)
     is_free[-1] = not both_ends
     lowest, mode_weights = _lowest_mode(segments, masses, bend_shape, is_free)
-    return ChainBody(lengths, masses, is_free, bend_shape, shares, lowest, mode_weights)
+    return ChainBody(lengths, masses, is_free, bend_shape, tip_fractions, lowest, mode_weights)
 
 
-def tapered(at_tip, shares):
+def tapered(at_tip, tip_fractions):
     """A factor that goes geometrically from 1 at the root to ``at_tip`` at the tip (linearly where that is 0)."""
-    return at_tip**shares if at_tip > 0.0 else 1.0 - shares
+    return at_tip**tip_fractions if at_tip > 0.0 else 1.0 - tip_fractions
 
 
 def leverages(segments):

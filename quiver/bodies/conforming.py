@@ -127,22 +127,22 @@ def build(positions, chosen, nodes, tets):
     others = np.unique(tets[~near])
     used, kept = np.unique(tets[near], return_inverse=True)
     nodes, kept, order, _ = lattices.ordered(nodes[used], kept.reshape(-1, 4).astype(np.int32))
-    corners, shares, is_thin = _embedded(nodes, kept, points[vertices])
+    corners, corner_weights, is_thin = _embedded(nodes, kept, points[vertices])
     is_inner = np.isin(used, others)[order]
     return lattices.Lattice(
-        nodes, kept, is_inner, vertices, corners, shares, is_thin, lattices.pieces(len(nodes), kept), _edge(nodes, kept)
+        nodes, kept, is_inner, vertices, corners, corner_weights, is_thin, lattices.pieces(len(nodes), kept), _edge(nodes, kept)
     )
 
 
-def _embedded(nodes, tets, places):
-    """The tetrahedron (R, 4) that holds each place (R, 3), or is nearest to holding it, its shares (R, 4) of the corners, and whether it is
-    far from holding it (R,)."""
+def _embedded(nodes, tets, positions):
+    """The tetrahedron (R, 4) that holds each place (R, 3), or is nearest to holding it, its corner_weights
+    (R, 4), and whether it is far from holding it (R,)."""
     corners = nodes[tets]
-    found = KDTree(corners.mean(1)).query(places, k=min(NEAR_TETS, len(tets)))[1].reshape(len(places), -1)
-    rows = np.arange(len(places))
-    shares = np.stack([lattices.barycentric(corners[candidate], places) for candidate in found.T], 1)
-    best = np.argmax(shares.min(2), axis=1)
-    own = np.clip(shares[rows, best], -1.0, 2.0)
+    found = KDTree(corners.mean(1)).query(positions, k=min(NEAR_TETS, len(tets)))[1].reshape(len(positions), -1)
+    rows = np.arange(len(positions))
+    corner_weights = np.stack([lattices.barycentric(corners[candidate], positions) for candidate in found.T], 1)
+    best = np.argmax(corner_weights.min(2), axis=1)
+    own = np.clip(corner_weights[rows, best], -1.0, 2.0)
     return tets[found[rows, best]], own / own.sum(1, keepdims=True), own.min(1) < FAR_OUTSIDE
 
 

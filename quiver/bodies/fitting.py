@@ -64,16 +64,16 @@ def skin_of_nodes(character, nodes):
 
 
 def vertices_by_node(character):
-    """{node: places (n, 3) in the rest pose of the vertices that it moves most}."""
+    """{node: positions (n, 3) in the rest pose of the vertices that it moves most}."""
     world, found = rest_matrices(character.skeleton), {}
     for mesh in character.meshes:
-        places = skinned_positions(mesh, world).astype(float)
+        positions = skinned_positions(mesh, world).astype(float)
         if mesh.skin < 0:
-            found.setdefault(mesh.node, []).append(places)
+            found.setdefault(mesh.node, []).append(positions)
             continue
-        most = mesh.joints[np.arange(len(places)), mesh.weights.argmax(1)]
+        most = mesh.joints[np.arange(len(positions)), mesh.weights.argmax(1)]
         for node in np.unique(most):
-            found.setdefault(int(node), []).append(places[most == node])
+            found.setdefault(int(node), []).append(positions[most == node])
     return {node: np.concatenate(parts) for node, parts in found.items()}
 
 
@@ -106,6 +106,6 @@ def _turn_of(along):
 def size_of(character):
     """The character's size, corner to corner in the rest pose [file units]."""
     world = rest_matrices(character.skeleton)
-    places = [skinned_positions(mesh, world) for mesh in character.meshes] or [world[:, :, 3]]
-    everything = np.concatenate(places)
+    positions = [skinned_positions(mesh, world) for mesh in character.meshes] or [world[:, :, 3]]
+    everything = np.concatenate(positions)
     return max(float(np.linalg.norm(np.ptp(everything, axis=0))), 1e-6)

@@ -33,12 +33,12 @@ def made(form, target):
 
 def own(character):
     """A Form of all meshes of a character, as they stand in its rest pose. Raises BadInput where it has none, or too many triangles."""
-    world, places, faces, count = rest_matrices(character.skeleton), [np.zeros((0, 3))], [np.zeros((0, 3), int)], 0
+    world, positions, faces, count = rest_matrices(character.skeleton), [np.zeros((0, 3))], [np.zeros((0, 3), int)], 0
     for mesh in character.meshes:
-        places.append(skinned_positions(mesh, world).astype(float))
+        positions.append(skinned_positions(mesh, world).astype(float))
         faces.append(mesh.triangles + count)
         count += len(mesh.positions)
-    return encoded(np.concatenate(places), np.concatenate(faces))
+    return encoded(np.concatenate(positions), np.concatenate(faces))
 
 
 def encoded(points, triangles):
@@ -132,8 +132,8 @@ def _pad(size, target):
 
 def _around(size, target, narrow):
     rows, columns = _counts(size[1], _skin_radius(size), target)
-    shares = np.linspace(0.0, 1.0, rows + 1)
-    return _rings(0.5 - shares, 0.5 * (1.0 + (narrow - 1.0) * shares), columns), _grid(rows + 1, columns, True)
+    corner_weights = np.linspace(0.0, 1.0, rows + 1)
+    return _rings(0.5 - corner_weights, 0.5 * (1.0 + (narrow - 1.0) * corner_weights), columns), _grid(rows + 1, columns, True)
 
 
 def _panel(size, target):

@@ -27,7 +27,7 @@ class Lattice:
 
     nodes float64 (N, 3) in the rest pose; tets int32 (T, 4), each of positive volume; is_inner bool (N,): next to flesh of the
     same body that is not the region's
-    vertices int (R,); corners int32 (R, 4), shares float64 (R, 4): each vertex's tetrahedron and its place in it
+    vertices int (R,); corners int32 (R, 4), corner_weights float64 (R, 4): each vertex's tetrahedron and its place in it
     is_thin bool (R,) which vertices lie away from all tetrahedra that fit into the flesh: one was made for them all the same
     pieces int (N,) which connected piece a node belongs to; edge the length of a cell
     """
@@ -37,7 +37,7 @@ class Lattice:
     is_inner: np.ndarray
     vertices: np.ndarray
     corners: np.ndarray
-    shares: np.ndarray
+    corner_weights: np.ndarray
     is_thin: np.ndarray
     pieces: np.ndarray
     edge: float
@@ -61,12 +61,12 @@ def build(positions, triangles, chosen, edge):
     faces = _all_faces(size)
     middles = _middles(faces)
     own = _key_of(points[vertices] - low, edge, size)
-    places = low + edge * middles
-    around_region = chosen[KDTree(points).query(places, workers=-1)[1]]
-    flesh = np.zeros(len(places), bool)
+    centres = low + edge * middles
+    around_region = chosen[KDTree(points).query(centres, workers=-1)[1]]
+    flesh = np.zeros(len(centres), bool)
     # Only what is near the region or touches it is worth asking whether it is inside.
     asked = np.flatnonzero(_near_region(around_region, size))
-    inside = igl.fast_winding_number(points, np.asarray(triangles, np.int64), np.ascontiguousarray(places[asked]))
+    inside = igl.fast_winding_number(points, np.asarray(triangles, np.int64), np.ascontiguousarray(centres[asked]))
     flesh[asked] = np.abs(inside) > 0.5
     kept = flesh & around_region
     full = np.unique(_node_codes(faces[np.flatnonzero(kept)], size))
@@ -77,12 +77,12 @@ def build(positions, triangles, chosen, edge):
     used, tets = np.unique(codes, return_inverse=True)
     tets = tets.reshape(codes.shape).astype(np.int32)
     others = np.unique(_node_codes(faces[np.flatnonzero(flesh & ~kept)], size))
-    nodes, tets, order, place_of = ordered(low + edge * _node_places(used, size), tets)
+    nodes, tets, order, place_of = ordered(low + edge * _node_positions(used, size), tets)
     row_of = np.full(len(faces), -1)
     row_of[rows] = place_of
     corners = tets[row_of[own]]
-    shares = barycentric(nodes[corners], points[vertices])
-    return Lattice(nodes, tets, np.isin(used, others)[order], vertices, corners, shares, is_thin, pieces(len(nodes), tets), edge)
+    corner_weights = barycentric(nodes[corners], points[vertices])
+    return Lattice(nodes, tets, np.isin(used, others)[order], vertices, corners, corner_weights, is_thin, pieces(len(nodes), tets), edge)
 
 
 def build_apart(positions, triangles, chosen, edge, piece_of):
@@ -110,10 +110,10 @@ def _joined(parts):
     vertices = np.concatenate([part.vertices for part in parts])
     sequence = np.argsort(vertices)
     corners = number[np.concatenate([part.corners + start for part, start in zip(parts, starts, strict=True)])]
-    shares = np.concatenate([part.shares for part in parts])
+    corner_weights = np.concatenate([part.corner_weights for part in parts])
     is_thin = np.concatenate([part.is_thin for part in parts])
     is_inner = np.concatenate([part.is_inner for part in parts])[order]
-    embedded = (vertices[sequence], corners[sequence], shares[sequence], is_thin[sequence])
+    embedded = (vertices[sequence], corners[sequence], corner_weights[sequence], is_thin[sequence])
     return Lattice(nodes, tets, is_inner, *embedded, pieces(len(nodes), tets), parts[0].edge)
 
 
@@ -146,23 +146,23 @@ def _sides(faces):
     return table[faces[:, 4]]
 
 
-def _corner_places(faces):
-    """Grid places of the face's two corners, (T, 2, 3)."""
+def _corner_positions(faces):
+    """Grid positions of the face's two corners, (T, 2, 3)."""
     cells, axes = faces[:, :3], faces[:, 3]
     rows = np.arange(len(faces))
-    places = np.repeat(cells[:, None], 2, 1)
-    places[rows, :, axes] += 1
+    positions = np.repeat(cells[:, None], 2, 1)
+    positions[rows, :, axes] += 1
     steps = _sides(faces)
     for slot in range(2):
-        places[rows, :, _OTHER_AXES[axes, slot]] += steps[:, :, slot]
-    return places
+        positions[rows, :, _OTHER_AXES[axes, slot]] += steps[:, :, slot]
+    return positions
 
 
 def _middles(faces):
     """Centroids in grid units, (T, 3)."""
     step = np.eye(3)[faces[:, 3]]
     centres = 2.0 * (faces[:, :3] + 0.5) + step
-    return (centres + _corner_places(faces).sum(1)) / 4.0
+    return (centres + _corner_positions(faces).sum(1)) / 4.0
 
 
 def _node_codes(faces, size):
@@ -170,19 +170,19 @@ def _node_codes(faces, size):
     wide = size + 2
     step = np.eye(3, dtype=int)[faces[:, 3]]
 
-    def number(places):
-        return (places[..., 0] * wide[1] + places[..., 1]) * wide[2] + places[..., 2]
+    def number(positions):
+        return (positions[..., 0] * wide[1] + positions[..., 1]) * wide[2] + positions[..., 2]
 
-    corners = _corner_places(faces)
+    corners = _corner_positions(faces)
     centres = np.stack([faces[:, :3], faces[:, :3] + step], 1)
     return np.concatenate([2 * number(centres) + 1, 2 * number(corners)], 1)
 
 
-def _node_places(codes, size):
+def _node_positions(codes, size):
     wide = size + 2
     number, is_centre = codes // 2, codes % 2
-    places = np.stack([number // (wide[1] * wide[2]), number // wide[2] % wide[1], number % wide[2]], 1)
-    return places + 0.5 * is_centre[:, None]
+    positions = np.stack([number // (wide[1] * wide[2]), number // wide[2] % wide[1], number % wide[2]], 1)
+    return positions + 0.5 * is_centre[:, None]
 
 
 def _key_of(points, edge, size):
@@ -216,7 +216,7 @@ def _positive(nodes, tets):
 
 
 def barycentric(corners, points):
-    """Shares (R, 4) of four corners (R, 4, 3) that give points (R, 3)."""
+    """Barycentric weights (R, 4) of four corners (R, 4, 3) that give points (R, 3)."""
     edges = np.swapaxes(corners[:, 1:] - corners[:, :1], 1, 2)
     rest = np.linalg.solve(edges, (points - corners[:, 0])[..., None])[..., 0]
     return np.concatenate([1.0 - rest.sum(1, keepdims=True), rest], 1)
@@ -228,15 +228,15 @@ def pieces(count, tets):
     return csgraph.connected_components(graph, directed=False)[1]
 
 
-def shares_at(lattice, place):
-    """The tetrahedron (4,) that holds a place (3,), or is nearest to it, and the place's shares (4,) of its corners."""
+def corner_weights_at(lattice, place):
+    """The tetrahedron (4,) that holds a place (3,), or is nearest to it, and the place's corner_weights (4,) of its corners."""
     corners = lattice.nodes[lattice.tets]
-    shares = barycentric(corners, np.broadcast_to(place, (len(corners), 3)))
-    found = int(np.argmax(shares.min(1)))
-    if shares[found].min() < 0.0:
+    corner_weights = barycentric(corners, np.broadcast_to(place, (len(corners), 3)))
+    found = int(np.argmax(corner_weights.min(1)))
+    if corner_weights[found].min() < 0.0:
         # Outside, it goes with the nearest spot of the solid.
         found = int(np.argmin(np.linalg.norm(corners.mean(1) - place, axis=1)))
-    inside = np.maximum(shares[found], 0.0)
+    inside = np.maximum(corner_weights[found], 0.0)
     return lattice.tets[found], inside / inside.sum()
 
 

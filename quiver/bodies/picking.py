@@ -69,20 +69,20 @@ def _depth(skeleton, node):
 
 
 def _between(skeleton, root, end):
-    way = [end, *skeleton.ancestors(end)]
-    if root not in way:
+    path = [end, *skeleton.ancestors(end)]
+    if root not in path:
         raise BadInput(f"expected an end below “{skeleton.names[root]}”, got “{skeleton.names[end]}”")
-    return way[: way.index(root) + 1][::-1]
+    return path[: path.index(root) + 1][::-1]
 
 
 def _picked(skeleton, nodes):
     for upper, lower in itertools.pairwise(nodes):
         if skeleton.parents[lower] == upper:
             continue
-        way = skeleton.ancestors(lower)
-        if upper not in way:
+        path = skeleton.ancestors(lower)
+        if upper not in path:
             raise BadInput(f"expected joints from root to tip, but “{skeleton.names[lower]}” is not below “{skeleton.names[upper]}”")
-        missing = ", ".join(skeleton.names[node] for node in reversed(way[: way.index(upper)]))
+        missing = ", ".join(skeleton.names[node] for node in reversed(path[: path.index(upper)]))
         raise BadInput(f"the chain has a gap: {missing} lies between “{skeleton.names[upper]}” and “{skeleton.names[lower]}”")
     return nodes
 
@@ -140,27 +140,27 @@ def _moved_centre(character, world, node):
         if mesh.skin < 0 or node not in mesh.bind_nodes:
             continue
         slot = int(np.flatnonzero(mesh.bind_nodes == node)[0])
-        shares = np.where(mesh.joints == node, mesh.weights, 0.0).sum(1)
+        corner_weights = np.where(mesh.joints == node, mesh.weights, 0.0).sum(1)
         place = world[node, :, :3] @ mesh.inverse_binds[slot, :, :3]
         shift = world[node, :, :3] @ mesh.inverse_binds[slot, :, 3] + world[node, :, 3]
-        total += shares @ (mesh.positions @ place.T + shift)
-        weight += float(shares.sum())
+        total += corner_weights @ (mesh.positions @ place.T + shift)
+        weight += float(corner_weights.sum())
     return total / weight if weight > 0.0 else None
 
 
 def partner_of(character, node):
     """The node nearest to the mirror place of another across x = 0; itself in the middle. Raises BadInput where there is none."""
     skeleton = character.skeleton
-    places = rest_matrices(skeleton)[:, :, 3]
-    away = np.linalg.norm(places - places[node] * [-1.0, 1.0, 1.0], axis=1)
+    positions = rest_matrices(skeleton)[:, :, 3]
+    away = np.linalg.norm(positions - positions[node] * [-1.0, 1.0, 1.0], axis=1)
     found = int(np.argmin(away))
-    if away[found] > MIRROR_SHARE * float(np.ptp(places, axis=0).max()):
+    if away[found] > MIRROR_SHARE * float(np.ptp(positions, axis=0).max()):
         raise BadInput(f"expected a joint on the other side of “{skeleton.names[node]}”, but nothing is there")
     return found
 
 
 def mirrored(character, pick):
-    """The ChainPick on the other side: the joints nearest to the mirror places across x = 0. Raises BadInput where there is none."""
+    """The ChainPick on the other side: the joints nearest to the mirror positions across x = 0. Raises BadInput where there is none."""
     skeleton = character.skeleton
 
     def other(name):

@@ -28,33 +28,33 @@ class PropBody:
         return np.ascontiguousarray((self.points - self.centre) @ self.axes)
 
 
-def build(places, triangles):
-    """The body of a mesh: places (V, 3) [m], triangles (F, 3); closed or open."""
-    mass, centre, tensor = _solid(places, triangles)
-    box = float(np.prod(np.maximum(np.ptp(places, axis=0), 1e-6)))
+def build(positions, triangles):
+    """The body of a mesh: positions (V, 3) [m], triangles (F, 3); closed or open."""
+    mass, centre, tensor = _solid(positions, triangles)
+    box = float(np.prod(np.maximum(np.ptp(positions, axis=0), 1e-6)))
     if mass < THIN * box * DENSITY:
-        mass, centre, tensor = _shell(places, triangles)
+        mass, centre, tensor = _shell(positions, triangles)
     inertia, axes = np.linalg.eigh(tensor)
     if np.linalg.det(axes) < 0.0:
         axes[:, 2] *= -1.0
     # A thing as thin as a needle would spin without end.
     inertia = np.maximum(inertia, 1e-3 * max(inertia.max(), 1e-12))
-    return PropBody(mass, centre, axes, inertia, spread_points(_with_middles(places, triangles)))
+    return PropBody(mass, centre, axes, inertia, spread_points(_with_middles(positions, triangles)))
 
 
-def _with_middles(places, triangles):
-    """The places, and where there are few of them the middles of triangles and edges too: a box touches not only by corners."""
-    if len(places) >= MOST_POINTS:
-        return places
-    corners = places[triangles]
+def _with_middles(positions, triangles):
+    """The positions, and where there are few of them the middles of triangles and edges too: a box touches not only by corners."""
+    if len(positions) >= MOST_POINTS:
+        return positions
+    corners = positions[triangles]
     edges = 0.5 * (corners + np.roll(corners, 1, axis=1))
-    return np.unique(np.concatenate([places, corners.mean(1), edges.reshape(-1, 3)]).round(9), axis=0)
+    return np.unique(np.concatenate([positions, corners.mean(1), edges.reshape(-1, 3)]).round(9), axis=0)
 
 
-def _solid(places, triangles):
+def _solid(positions, triangles):
     """Mass, centre and inertia about it of what a closed surface encloses: signed tetrahedra from the middle (Blow and Binstock 2004)."""
-    middle = places.mean(0)
-    a, b, c = (places[triangles[:, k]] - middle for k in range(3))
+    middle = positions.mean(0)
+    a, b, c = (positions[triangles[:, k]] - middle for k in range(3))
     volumes = np.einsum("fk,fk->f", a, np.cross(b, c)) / 6.0
     total = float(volumes.sum())
     if total < 0.0:
@@ -68,9 +68,9 @@ def _solid(places, triangles):
     return DENSITY * total, middle + centre, DENSITY * (np.trace(about) * np.eye(3) - about)
 
 
-def _shell(places, triangles):
+def _shell(positions, triangles):
     """The same for the surface alone, a centimetre thick."""
-    a, b, c = (places[triangles[:, k]] for k in range(3))
+    a, b, c = (positions[triangles[:, k]] for k in range(3))
     areas = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
     total = max(float(areas.sum()), 1e-9)
     middles = (a + b + c) / 3.0
@@ -81,12 +81,12 @@ def _shell(places, triangles):
     return weight * total, centre, weight * (np.trace(about) * np.eye(3) - about)
 
 
-def spread_points(places):
-    """At most MOST_POINTS of the places (V, 3), as far from each other as can be."""
-    if len(places) <= MOST_POINTS:
-        return places
-    chosen, away = [int(np.argmax(np.linalg.norm(places - places.mean(0), axis=1)))], np.full(len(places), np.inf)
+def spread_points(positions):
+    """At most MOST_POINTS of the positions (V, 3), as far from each other as can be."""
+    if len(positions) <= MOST_POINTS:
+        return positions
+    chosen, away = [int(np.argmax(np.linalg.norm(positions - positions.mean(0), axis=1)))], np.full(len(positions), np.inf)
     while len(chosen) < MOST_POINTS:
-        away = np.minimum(away, np.linalg.norm(places - places[chosen[-1]], axis=1))
+        away = np.minimum(away, np.linalg.norm(positions - positions[chosen[-1]], axis=1))
         chosen.append(int(np.argmax(away)))
-    return places[np.sort(chosen)]
+    return positions[np.sort(chosen)]

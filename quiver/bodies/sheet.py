@@ -74,7 +74,7 @@ def build(nodes, triangles, holds, give, bending_length, hold_rate, weight=1.0):
 
 
 def angles_of(nodes, hinges):
-    """By how much hinges (H, 4) are bent at places (N, 3), (H,) [rad]; 0 is flat."""
+    """By how much hinges (H, 4) are bent at positions (N, 3), (H,) [rad]; 0 is flat."""
     start, along, one, other = (nodes[hinges[:, k]] for k in range(4))
     edge = along - start
     n, m = np.cross(edge, one - start), np.cross(other - start, edge)

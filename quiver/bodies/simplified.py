@@ -67,7 +67,7 @@ def shell(surface, triangles, away, cell):
 
 
 def _grid(surface, cell, reach):
-    """Places (P, 3) of a grid around a surface, ``reach`` and a little wider, and how many there are along each axis."""
+    """Positions (P, 3) of a grid around a surface, ``reach`` and a little wider, and how many there are along each axis."""
     low = surface.min(0) - reach - 2.0 * cell
     counts = np.ceil((surface.max(0) + reach + 2.0 * cell - low) / cell).astype(int) + 1
     return low + cell * np.stack(np.meshgrid(*map(np.arange, counts), indexing="ij"), -1).reshape(-1, 3), counts
@@ -77,8 +77,8 @@ def _level(grid, counts, values):
     """Where values on a grid are zero, as a surface that looks to where they are positive."""
     # The order of the grid that igl takes: x runs fastest.
     values = np.ascontiguousarray(values.transpose(2, 1, 0).ravel())
-    places = np.ascontiguousarray(grid.reshape(*counts, 3).transpose(2, 1, 0, 3).reshape(-1, 3))
-    vertices, faces = igl.marching_cubes(values, places, *map(int, counts), 0.0)[:2]
+    positions = np.ascontiguousarray(grid.reshape(*counts, 3).transpose(2, 1, 0, 3).reshape(-1, 3))
+    vertices, faces = igl.marching_cubes(values, positions, *map(int, counts), 0.0)[:2]
     if np.einsum("fk,fk->f", vertices[faces[:, 0]], np.cross(vertices[faces[:, 1]], vertices[faces[:, 2]])).sum() < 0.0:
         faces = faces[:, ::-1]
     return vertices, np.ascontiguousarray(faces, np.int32)
@@ -86,8 +86,8 @@ def _level(grid, counts, values):
 
 def _distances(surface, triangles, points, most):
     """Distances (P,) of points from a surface, no more than ``most``."""
-    found, shares = NearestOn(surface, triangles).find(points, most)
-    spots = np.einsum("pc,pck->pk", shares, surface[triangles[found]])
+    found, corner_weights = NearestOn(surface, triangles).find(points, most)
+    spots = np.einsum("pc,pck->pk", corner_weights, surface[triangles[found]])
     return np.where(found >= 0, np.linalg.norm(points - spots, axis=1), most)
 
 
@@ -108,11 +108,11 @@ def hull_mesh(character, joint, rest_world):
         raise BadInput(f"expected a joint that moves something with a volume, “{joint}” does not") from error
     number = np.full(len(points), -1)
     number[hull.vertices] = np.arange(len(hull.vertices))
-    places, faces = points[hull.vertices], number[hull.simplices]
+    positions, faces = points[hull.vertices], number[hull.simplices]
     # Qhull leaves the order of a face's corners to chance.
-    across = np.cross(places[faces[:, 1]] - places[faces[:, 0]], places[faces[:, 2]] - places[faces[:, 0]])
+    across = np.cross(positions[faces[:, 1]] - positions[faces[:, 0]], positions[faces[:, 2]] - positions[faces[:, 0]])
     turned = np.einsum("fk,fk->f", across, hull.equations[:, :3]) < 0.0
     faces[turned] = faces[turned][:, ::-1]
     linear, shift = rest_world[node, :, :3], rest_world[node, :, 3]
-    own = np.linalg.lstsq(linear, (places - shift).T, rcond=None)[0].T
+    own = np.linalg.lstsq(linear, (positions - shift).T, rcond=None)[0].T
     return Mesh(f"hull of {joint}", node, own.astype(np.float32), faces.astype(np.int32))

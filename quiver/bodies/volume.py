@@ -110,8 +110,8 @@ def young_for(body, edge, stiffness, dt):
 
 def node_influences(lattice, positions, influence):
     """Influence at the nodes (N,), from the vertices (V, 3) nearest to them and theirs (V,)."""
-    near, shares = lattices.near_vertices(positions, lattice.nodes)
-    return np.sum(influence[near] * shares, axis=1)
+    near, corner_weights = lattices.near_vertices(positions, lattice.nodes)
+    return np.sum(influence[near] * corner_weights, axis=1)
 
 
 def _with_least_hold(lattice, holds):
@@ -142,8 +142,8 @@ def _stiffness(lattice, inverse, volumes, shear, bulk):
     law = np.diag([2.0 * shear] * 3 + [shear] * 3)
     law[:3, :3] += bulk
     local = np.einsum("tki,kl,tlj,t->tij", strain, law, strain, volumes, optimize=True)
-    places = (3 * lattice.tets[:, :, None] + np.arange(3)).reshape(-1, 12)
-    rows, columns = np.repeat(places, 12, axis=1).ravel(), np.tile(places, (1, 12)).ravel()
+    positions = (3 * lattice.tets[:, :, None] + np.arange(3)).reshape(-1, 12)
+    rows, columns = np.repeat(positions, 12, axis=1).ravel(), np.tile(positions, (1, 12)).ravel()
     size = 3 * len(lattice.nodes)
     return sparse.coo_matrix((local.ravel(), (rows, columns)), shape=(size, size)).tocsr()
 
@@ -182,5 +182,5 @@ def _likely_shapes(nodes, is_free):
         distance = KDTree(nodes[~is_free]).query(nodes)[0]
         distance = np.where(is_free, distance / distance.max(), 0.0)
         reach = [distance, distance**2]
-    shapes = [np.kron(shares[:, None], np.eye(3)) for shares in reach]
+    shapes = [np.kron(basis[:, None], np.eye(3)) for basis in reach]
     return np.concatenate(shapes, 1)

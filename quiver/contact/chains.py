@@ -22,11 +22,11 @@ class ChainContacts(Varying):
 
     def __init__(self, contacts, met, skins, rest, thickness):
         self.shapes = ColliderTracks(contacts, np.unique(np.concatenate([np.zeros(0, int), *met])))
-        ends, middles = contacts.reaches(rest, thickness), contacts.reaches(_middles(rest), _middles(thickness))
-        reaches = np.stack([middles, ends[:, 1:]], axis=2)[..., self.shapes.met]
+        ends, middles = contacts.contact_distances(rest, thickness), contacts.contact_distances(_middles(rest), _middles(thickness))
+        contact_distances = np.stack([middles, ends[:, 1:]], axis=2)[..., self.shapes.met]
         for chain, own in enumerate(met):
-            reaches[chain][..., ~np.isin(self.shapes.met, own)] = kernel.NEVER
-        self.reaches, self.core_shapes = np.moveaxis(reaches, -1, 1), self.shapes.shapes.astype(np.float32)
+            contact_distances[chain][..., ~np.isin(self.shapes.met, own)] = kernel.NEVER
+        self.contact_distances, self.core_shapes = np.moveaxis(contact_distances, -1, 1), self.shapes.shapes.astype(np.float32)
         self.skins, self._chains_of = [], []
         for skin in dict.fromkeys(skin for own in skins for skin in own):
             chains = np.array([chain for chain, own in enumerate(skins) if skin in own])
@@ -53,20 +53,20 @@ class ChainContacts(Varying):
         for skin in self.skins:
             skin.ready(world if skin_world is None else skin_world, jumped, per_frame)
 
-    def surface_contacts(self, frame, until, points, way):
+    def surface_contacts(self, frame, until, points, travel):
         """What may touch of the skins in a piece of a frame, as `advance` of sim/step.py takes it; see `SkinContacts.spots`.
 
-        points (C, n + 1, 3) where the chains are [m], way (C, n + 1) how far each point may move [m]
+        points (C, n + 1, 3) where the chains are [m], travel (C, n + 1) how far each point may move [m]
         """
         if not self.skins:
             return NO_SURFACE_CONTACTS
         lanes, n = -(-len(points) // LANES) * LANES, points.shape[1] - 1
         found = []
         for own, skin in zip(self._chains_of, self.skins, strict=True):
-            rows, near, reaches, frictions = skin.surface_contacts(frame, _touching(points[own]), _touching(way[own]), until)
+            rows, near, contact_distances, frictions = skin.surface_contacts(frame, _touching(points[own]), _touching(travel[own]), until)
             values = no_surface_contacts(lanes * n * 2).reshape(lanes, n * 2, -1)
             values[own[rows // (2 * n)], rows % (2 * n)] = surface_contact_values(
-                np.broadcast_to(self._origin, (len(rows), 3)), near, reaches, frictions
+                np.broadcast_to(self._origin, (len(rows), 3)), near, contact_distances, frictions
             )
             found.append(in_lanes(values).reshape(-1, LANES))
         return np.concatenate(found)

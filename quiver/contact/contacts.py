@@ -34,14 +34,14 @@ class Contacts:
                 raise BadInput(f"collider “{collider.name}”: expected a joint of this character, got “{collider.joint}”")
         self._known = []
         self.nodes = np.array([skeleton.index(each.joint) if each.joint else -1 for each in self.colliders], int)
-        places = np.array([each.place for each in self.colliders], float).reshape(-1, 3)
-        turns = np.array([each.turn for each in self.colliders], float).reshape(-1, 4)
+        positions = np.array([each.place for each in self.colliders], float).reshape(-1, 3)
+        rotations = np.array([each.turn for each in self.colliders], float).reshape(-1, 4)
         rest = rest_matrices(skeleton)[self.nodes]
         rest[self.nodes < 0] = np.eye(3, 4)
         # Where it is from the joint it rides on, turned as that joint's turn alone: a joint that stretches does not bend it.
-        joint_turns = transforms.pure_rotations(rest[:, :, :3])
-        self._turns = np.swapaxes(joint_turns, 1, 2) @ transforms.to_matrices(turns)
-        self._places = np.einsum("kij,kj->ki", np.linalg.pinv(rest[:, :, :3]), places - rest[:, :, 3])
+        joint_rotations = transforms.pure_rotations(rest[:, :, :3])
+        self._rotations = np.swapaxes(joint_rotations, 1, 2) @ transforms.to_matrices(rotations)
+        self._positions = np.einsum("kij,kj->ki", np.linalg.pinv(rest[:, :, :3]), positions - rest[:, :, 3])
         self.radii = np.array([each.radius for each in self.colliders]) * self.scale
         self.margins = np.array([each.value("margin") for each in self.colliders]) / 1000.0
         cores = np.array([each.core for each in self.colliders]).reshape(-1, 4)
@@ -67,9 +67,9 @@ class Contacts:
     def _placements(self, world):
         placed = world[:, self.nodes]
         placed[:, self.nodes < 0] = np.eye(3, 4)
-        places = np.einsum("skij,kj->ski", placed[..., :3], self._places) + placed[..., 3]
-        turns = transforms.pure_rotations(placed[..., :3]) @ self._turns
-        return np.concatenate([turns, self.scale * places[..., None]], axis=-1)
+        positions = np.einsum("skij,kj->ski", placed[..., :3], self._positions) + placed[..., 3]
+        rotations = transforms.pure_rotations(placed[..., :3]) @ self._rotations
+        return np.concatenate([rotations, self.scale * positions[..., None]], axis=-1)
 
     def met_by(self, layer, driven, carriers=()):
         """Which of them (indices) a layer meets: those it was told to, and all others but what is simulated itself or carries it.
@@ -118,7 +118,7 @@ class Contacts:
         kernel.distances(flat, self.rest, self.shapes, out)
         return out.reshape(*np.shape(points)[:-1], len(self))
 
-    def reaches(self, points, thickness=0.0):
+    def contact_distances(self, points, thickness=0.0):
         """How far points (..., 3) in the rest pose, ``thickness`` (...) thick, keep from each core, (..., K) [m].
 
         What is closer in the rest pose may stay as close: the artist made it so.
@@ -152,8 +152,8 @@ def flesh_carriers(character, setup, layer):
     chosen = regions.is_in(regions.decode(region.values, len(mesh.positions)))
     if mesh.skin < 0:
         return (mesh.node,)
-    shares = np.bincount(mesh.joints[chosen].ravel(), mesh.weights[chosen].ravel()) / max(int(chosen.sum()), 1)
-    return tuple(int(node) for node in np.flatnonzero(shares > MAIN_SHARE))
+    corner_weights = np.bincount(mesh.joints[chosen].ravel(), mesh.weights[chosen].ravel()) / max(int(chosen.sum()), 1)
+    return tuple(int(node) for node in np.flatnonzero(corner_weights > MAIN_SHARE))
 
 
 class ColliderTracks(Varying):

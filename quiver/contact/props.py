@@ -17,7 +17,7 @@ class PropContacts(Varying):
 
     def __init__(self, contacts, met, skins, body):
         self.shapes, self.points = ColliderTracks(contacts, met), body.own_points
-        self.reaches = np.ascontiguousarray(contacts.reaches(body.points)[:, met])
+        self.contact_distances = np.ascontiguousarray(contacts.contact_distances(body.points)[:, met])
         self.skins = [SkinContacts(skin, body.points, 0.0, skin.felt) for skin in skins]
         self.nodes = contacts.nodes_of(met, skins)
 
@@ -39,7 +39,7 @@ class PropContacts(Varying):
     def touches(self, frame):
         """The colliders in a frame, as `advance` of sim/rigid.py takes them."""
         rows = self._rows[frame * self._per_frame : (frame + 1) * self._per_frame]
-        return self.reaches, np.ascontiguousarray(rows).reshape(-1, FRAME), self.shapes.shapes
+        return self.contact_distances, np.ascontiguousarray(rows).reshape(-1, FRAME), self.shapes.shapes
 
     def surface_contacts(self, frame, state, keyed, seconds):
         """What may touch of the skins in a frame of so many seconds, likewise; state (13,), keyed (7,) the place and turn at its end."""
@@ -49,5 +49,5 @@ class PropContacts(Varying):
             each[:3] + transforms.rotate(np.broadcast_to(each[3:7], (len(self.points), 4)), self.points) for each in (state, keyed)
         )
         spin = np.cross(np.broadcast_to(state[10:], self.points.shape), here - state[:3])
-        way = np.linalg.norm(there - here, axis=1) + np.linalg.norm(state[7:10] + spin, axis=1) * seconds
-        return joined([skin.surface_contacts(frame, here, way) for skin in self.skins], NO_SURFACE_CONTACTS)
+        travel = np.linalg.norm(there - here, axis=1) + np.linalg.norm(state[7:10] + spin, axis=1) * seconds
+        return joined([skin.surface_contacts(frame, here, travel) for skin in self.skins], NO_SURFACE_CONTACTS)

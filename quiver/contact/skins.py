@@ -36,14 +36,14 @@ class Surface(Patch):
 
     def __init__(self, mesh, rest_world, scale):
         self.mesh, self.scale, self._known = mesh, scale, (None, 0, [])
-        rest = self.places(rest_world[None])[0]
+        rest = self.positions(rest_world[None])[0]
         # Seams of colours or textures do not cut it.
         triangles = welded(rest, self.mesh.triangles)
         if not len(triangles):
             raise BadInput(f"expected a mesh with triangles to touch, “{mesh.name}” has none")
         super().__init__(rest, triangles)
 
-    def places(self, world):
+    def positions(self, world):
         """Where its vertices are, (F, V, 3), in node matrices (F, J, 3, 4)."""
         return self.scale * skinned_through(self.mesh, world).astype(float)
 
@@ -52,7 +52,7 @@ class Surface(Patch):
         # All that meets it in a stage asks for the same.
         known, frames, found = self._known
         if known is not world or frames != per_frame:
-            found = list(self.places(world[per_frame - 1 :: per_frame]))
+            found = list(self.positions(world[per_frame - 1 :: per_frame]))
             self._known = world, per_frame, found
         return found
 
@@ -87,9 +87,9 @@ class Rest(Patch):
         self.whole, self.mesh = surface, surface.mesh
         super().__init__(surface.rest, surface.triangles[~without[surface.triangles].any(1)])
 
-    def places(self, world):
+    def positions(self, world):
         """Where its vertices are, as the whole surface says."""
-        return self.whole.places(world)
+        return self.whole.positions(world)
 
     def ends(self, world, per_frame):
         """Likewise."""
@@ -137,20 +137,20 @@ class MovingSurface:
         self.tree, self.is_rim = NearestOn(surface.rest, surface.triangles, surface.layout), surface.is_rim
         self._stood, self._looks = None, []
 
-    def move(self, places):
+    def move(self, positions):
         """Its vertices (V, 3) are here now."""
-        if self._stood is not places:
-            self.tree.move(places)
-            self._stood = places
+        if self._stood is not positions:
+            self.tree.move(positions)
+            self._stood = positions
 
-    def normals(self, places):
+    def normals(self, positions):
         """Normals of its vertices, the last two kept: where one frame ends the next begins."""
         for known, normals in self._looks:
-            if known is places:
+            if known is positions:
                 return normals
-        normals = np.empty_like(places)
-        vertex_normals(places, self.tree.triangles, normals)
-        self._looks = [(places, normals), *self._looks[:1]]
+        normals = np.empty_like(positions)
+        vertex_normals(positions, self.tree.triangles, normals)
+        self._looks = [(positions, normals), *self._looks[:1]]
         return normals
 
 
@@ -172,33 +172,33 @@ class ClosestPointQuery(Varying):
         self.closest = np.where(np.isnan(distances), np.inf, distances)
 
     def forget(self):
-        """Forget what was found last: it only makes the next look quicker, but of two places as near as each other another may be taken."""
+        """Forget what was found last: it only makes the next look quicker, but of two places equally near it may choose the other."""
         self.guesses = np.full(len(self.guesses), -1)
 
-    def feel(self, skin_places, points, limits):
-        """(distances (R,), triangles (R,), shares (R, 3), spots (R, 3), normals (R, 3)) of points.
+    def feel(self, skin_positions, points, limits):
+        """(distances (R,), triangles (R,), corner_weights (R, 3), spots (R, 3), normals (R, 3)) of points.
 
         Distances are NaN where nothing is within limits (R,), or only the rim of an open skin.
         """
         felt = self.felt
-        felt.move(skin_places)
-        found, shares = felt.tree.find(points, limits, self.guesses)
+        felt.move(skin_positions)
+        found, corner_weights = felt.tree.find(points, limits, self.guesses)
         self.guesses = found
-        surface_contacts, normals = self.surface_contacts(skin_places, found, shares)
-        inner = np.einsum("rc,rc->r", shares, ~felt.is_rim[felt.tree.triangles[found]])
+        surface_contacts, normals = self.surface_contacts(skin_positions, found, corner_weights)
+        inner = np.einsum("rc,rc->r", corner_weights, ~felt.is_rim[felt.tree.triangles[found]])
         is_faced = (found >= 0) & (inner > RIM)
         return (
             np.where(is_faced, np.einsum("rk,rk->r", points - surface_contacts, normals), np.nan),
             found,
-            shares,
+            corner_weights,
             surface_contacts,
             normals,
         )
 
-    def surface_contacts(self, skin_places, found, shares):
-        """Places (n, 3) and normals (n, 3) of spots of the skin, wherever it is now."""
+    def surface_contacts(self, skin_positions, found, corner_weights):
+        """Positions (n, 3) and normals (n, 3) of spots of the skin, wherever it is now."""
         surface_contacts, normals = np.empty((len(found), 3)), np.empty((len(found), 3))
-        blend(skin_places, self.felt.normals(skin_places), self.felt.tree.triangles, found, shares, surface_contacts, normals)
+        blend(skin_positions, self.felt.normals(skin_positions), self.felt.tree.triangles, found, corner_weights, surface_contacts, normals)
         return surface_contacts, normals
 
 
@@ -219,32 +219,32 @@ class SkinContacts(Varying):
 
     def __init__(self, skin, rest, thickness, felt=None):
         self.skin, self.query = skin, ClosestPointQuery(skin.surface, rest, felt)
-        self.reaches = np.minimum(skin.margin + thickness, self.query.closest)
+        self.contact_distances = np.minimum(skin.margin + thickness, self.query.closest)
 
     def start(self, world):
         """Begin in node matrices (J, 3, 4)."""
-        self.before, self.reached = self.skin.surface.places(world[None])[0], 0.0
+        self.before, self.reached = self.skin.surface.positions(world[None])[0], 0.0
 
     def ready(self, world, jumped, per_frame):
         """Take the node matrices (S, J, 3, 4) of some frames."""
         self.ends, self.jumped = self.skin.surface.ends(world, per_frame), jumped
 
-    def surface_contacts(self, frame, points, way, until=1.0):
+    def surface_contacts(self, frame, points, travel, until=1.0):
         """Which of the points (R, 3) may touch in a frame, int (Q,), then spots, reaches and grips as `push_surface_contacts` takes them.
 
-        way (R,) is how far each point may move [m]. To be asked once for each frame, or for pieces of it one after another, each from where
-        the last one ended to a share of the frame.
+        travel (R,) is how far each point may move [m]. To be asked once a frame, or for pieces of it one after another, each from
+        where the last one ended to a share of the frame.
         """
         end = self.ends[frame]
         begin = end if self.jumped[frame] else self.before
         if until < 1.0:
             end = begin + (until - self.reached) / (1.0 - self.reached) * (end - begin)
         self.before, self.reached = end, until % 1.0
-        distances, found, shares, surface_contacts, normals = self.query.feel(begin, points, 1.5 * way + NEAR + DEEP)
-        rows = np.flatnonzero(distances < self.reaches + 1.5 * way + NEAR)
-        ends = self.query.surface_contacts(end, found[rows], shares[rows])
+        distances, found, corner_weights, surface_contacts, normals = self.query.feel(begin, points, 1.5 * travel + NEAR + DEEP)
+        rows = np.flatnonzero(distances < self.contact_distances + 1.5 * travel + NEAR)
+        ends = self.query.surface_contacts(end, found[rows], corner_weights[rows])
         near = np.concatenate([surface_contacts[rows], ends[0], normals[rows], ends[1]], axis=1)
-        return rows, near, self.reaches[rows], np.full(len(rows), self.skin.friction)
+        return rows, near, self.contact_distances[rows], np.full(len(rows), self.skin.friction)
 
 
 class SkinDepth:
@@ -254,13 +254,13 @@ class SkinDepth:
         self.skin, self.query = skin, ClosestPointQuery(skin.surface, rest)
         self.allowed = np.minimum(self.query.closest, 0.0)
 
-    def depths(self, skin_places, points):
+    def depths(self, skin_positions, points):
         """How deep each point is (R,) [m]; 0 or less where it is not."""
-        distances, *_ = self.query.feel(skin_places, points, np.full(len(points), DEEP))
+        distances, *_ = self.query.feel(skin_positions, points, np.full(len(points), DEEP))
         return np.nan_to_num(self.allowed - distances, nan=0.0)
 
-    def deepest(self, skin_places, points):
+    def deepest(self, skin_positions, points):
         """(depth [m], point) of the deepest; (0, -1) where none is."""
-        depths = self.depths(skin_places, points)
+        depths = self.depths(skin_positions, points)
         worst = int(np.argmax(depths)) if len(depths) else -1
         return (float(depths[worst]), worst) if worst >= 0 and depths[worst] > kernel.TINY else (0.0, -1)

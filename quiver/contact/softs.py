@@ -17,23 +17,23 @@ OWN_FRICTION = 0.3
 
 
 class Carried:
-    """R points that particles carry: corners int (R, 4) and shares (R, 4)."""
+    """R points that particles carry: corners int (R, 4) and corner_weights (R, 4)."""
 
-    def __init__(self, corners, shares):
-        self.corners, self.shares = np.ascontiguousarray(corners, np.int32), np.ascontiguousarray(shares, float)
-        self.is_single = bool((self.shares[:, 0] == 1.0).all())
+    def __init__(self, corners, corner_weights):
+        self.corners, self.corner_weights = np.ascontiguousarray(corners, np.int32), np.ascontiguousarray(corner_weights, float)
+        self.is_single = bool((self.corner_weights[:, 0] == 1.0).all())
 
     def of(self, values):
         """Values of particles (N, 3) at the points (R, 3)."""
         if self.is_single:
             return values[self.corners[:, 0]].astype(float)
-        return np.einsum("rc,rck->rk", self.shares, values[self.corners].astype(float))
+        return np.einsum("rc,rck->rk", self.corner_weights, values[self.corners].astype(float))
 
-    def places(self, state):
+    def positions(self, state):
         """Where the points are (R, 3) [m], from a SolidState."""
         return self.of(state.positions)
 
-    def way(self, state, keyed_moves, seconds):
+    def travel(self, state, keyed_moves, seconds):
         """How far each point may move (R,) [m] in so many seconds in which its keyed place moves by those of the particles, (N, 3)."""
         return np.linalg.norm(self.of(keyed_moves), axis=1) + np.linalg.norm(self.of(state.velocities[:, :3]), axis=1) * seconds
 
@@ -47,22 +47,28 @@ class SurfaceContacts(ColliderTracks):
     def __init__(self, contacts, met, carried, surface, thickness):
         super().__init__(contacts, met)
         self.carried = carried
-        self.reaches = contacts.reaches(surface, np.full(len(surface), thickness))[:, met]
+        self.contact_distances = contacts.contact_distances(surface, np.full(len(surface), thickness))[:, met]
 
     def ready(self, world, jumped, per_frame):
         """Take the node matrices (S, J, 3, 4) of some frames."""
         self._frames, self._per_frame = self.rows(world, jumped, per_frame), per_frame
 
-    def touches(self, frame, state, way):
-        """What may touch in a frame, as `push_held` takes it; way (R,) is how far each point may move in it [m]."""
+    def touches(self, frame, state, travel):
+        """What may touch in a frame, as `push_held` takes it; travel (R,) is how far each point may move in it [m]."""
         frames = self._frames[frame * self._per_frame : (frame + 1) * self._per_frame]
-        places = self.carried.places(state)
-        far = np.empty((len(places), len(self.met))), np.empty((len(places), len(self.met)))
+        positions = self.carried.positions(state)
+        far = np.empty((len(positions), len(self.met))), np.empty((len(positions), len(self.met)))
         for out, at in zip(far, (np.roll(frames[0], 12, axis=1), frames[-1]), strict=True):
-            kernel.distances(places, np.ascontiguousarray(at), self.shapes, out)
-        rows, which = np.nonzero(np.minimum(*far) < self.reaches + (1.5 * way + NEAR)[:, None])
+            kernel.distances(positions, np.ascontiguousarray(at), self.shapes, out)
+        rows, which = np.nonzero(np.minimum(*far) < self.contact_distances + (1.5 * travel + NEAR)[:, None])
         carried = self.carried
-        arrays = (places[rows], carried.corners[rows], carried.shares[rows], which.astype(np.int32), self.reaches[rows, which])
+        arrays = (
+            positions[rows],
+            carried.corners[rows],
+            carried.corner_weights[rows],
+            which.astype(np.int32),
+            self.contact_distances[rows, which],
+        )
         return (*arrays, np.ascontiguousarray(frames).reshape(-1, kernel.FRAME), self.shapes)
 
 
@@ -71,8 +77,8 @@ class SoftContacts(Varying):
 
     INSIDE = ("shapes", "skins")
 
-    def __init__(self, contacts, met, skins, surface, corners, shares, thickness):
-        self.carried = Carried(corners, shares)
+    def __init__(self, contacts, met, skins, surface, corners, corner_weights, thickness):
+        self.carried = Carried(corners, corner_weights)
         self.shapes = SurfaceContacts(contacts, met, self.carried, surface, thickness) if len(met) else None
         self.skins = [SkinContacts(skin, surface, thickness) for skin in skins]
         self.nodes = contacts.nodes_of(met, skins)
@@ -98,12 +104,12 @@ class SoftContacts(Varying):
     def touches(self, frame, state, keyed_moves):
         """What may touch in a frame, as `advance` of sim/solid.py takes it; keyed_moves (N, 3) [m] of the particles in it."""
         carried = self.carried
-        way, places = carried.way(state, keyed_moves, self.seconds), carried.places(state)
-        held = self.shapes.touches(frame, state, way) if self.shapes else NO_HELD
+        travel, positions = carried.travel(state, keyed_moves, self.seconds), carried.positions(state)
+        held = self.shapes.touches(frame, state, travel) if self.shapes else NO_HELD
         surface_contacts = []
         for skin in self.skins:
-            rows, *near = skin.surface_contacts(frame, places, way)
-            surface_contacts.append((places[rows], carried.corners[rows], carried.shares[rows], *near))
+            rows, *near = skin.surface_contacts(frame, positions, travel)
+            surface_contacts.append((positions[rows], carried.corners[rows], carried.corner_weights[rows], *near))
         if not carried.is_single:
             return held, joined(surface_contacts, NO_SURFACE_CONTACTS), NO_SURFACE_CONTACT_LANES, NO_PAIRS
         # What is one particle each goes sixteen at a time; each skin begins a block, so that none has a particle twice.
@@ -123,22 +129,22 @@ class OwnContacts:
     """
 
     def __init__(self, rest, edge, thickness, own=None, pieces=None):
-        self.rest, self.reach, self.neighbours = rest, max(thickness, OWN_SPACING * edge), OWN_NEIGHBOURS * edge
+        self.rest, self.contact_distance, self.neighbours = rest, max(thickness, OWN_SPACING * edge), OWN_NEIGHBOURS * edge
         self.own = np.arange(len(rest)) if own is None else own
         self.pieces = np.zeros(len(rest), int) if pieces is None else pieces
 
     def touches(self, state, keyed_moves, seconds):
         """As `push_pairs` takes it; keyed_moves (N, 3) [m] of the particles in a frame of so many seconds."""
-        places = state.positions
-        way = np.linalg.norm(keyed_moves - keyed_moves.mean(0), axis=1)
-        way += np.linalg.norm(state.velocities[:, :3] - state.velocities[:, :3].mean(0), axis=1) * seconds
+        positions = state.positions
+        travel = np.linalg.norm(keyed_moves - keyed_moves.mean(0), axis=1)
+        travel += np.linalg.norm(state.velocities[:, :3] - state.velocities[:, :3].mean(0), axis=1) * seconds
         # What is fast may be looked up too late; it must still not cost a look at everything.
-        around = self.reach + NEAR + min(2.0 * float(way.max(initial=0.0)), FARTHEST_OWN * self.neighbours)
-        pairs = self.own[KDTree(places[self.own]).query_pairs(around, output_type="ndarray")].astype(np.int32)
+        around = self.contact_distance + NEAR + min(2.0 * float(travel.max(initial=0.0)), FARTHEST_OWN * self.neighbours)
+        pairs = self.own[KDTree(positions[self.own]).query_pairs(around, output_type="ndarray")].astype(np.int32)
         first, second = pairs[np.lexsort(pairs.T[::-1])].T
         at_rest = np.linalg.norm(self.rest[first] - self.rest[second], axis=1)
-        ways = places[second] - places[first]
-        near = np.linalg.norm(ways, axis=1) < self.reach + NEAR + 1.5 * (way[first] + way[second])
+        between = positions[second] - positions[first]
+        near = np.linalg.norm(between, axis=1) < self.contact_distance + NEAR + 1.5 * (travel[first] + travel[second])
         kept = near & ((at_rest > self.neighbours) | (self.pieces[first] != self.pieces[second]))
         pairs = np.ascontiguousarray(np.stack([first, second], 1)[kept])
-        return pairs, np.ascontiguousarray(ways[kept]), np.minimum(self.reach, at_rest[kept]), OWN_FRICTION
+        return pairs, np.ascontiguousarray(between[kept]), np.minimum(self.contact_distance, at_rest[kept]), OWN_FRICTION

@@ -24,8 +24,8 @@ class Part:
 
 def ramp(values, stops):
     """Colours (V, 3) of values (V,) along stops of (value, colour)."""
-    places = [stop[0] for stop in stops]
-    return np.stack([np.interp(values, places, [stop[1][channel] for stop in stops]) for channel in range(3)], 1)
+    positions = [stop[0] for stop in stops]
+    return np.stack([np.interp(values, positions, [stop[1][channel] for stop in stops]) for channel in range(3)], 1)
 
 
 def mirrored(point, side):
@@ -72,11 +72,11 @@ class Builder:
     def __init__(self, name, joints):
         self.name, self.names = name, list(joints)
         self._document = container.Document({"asset": {"version": "2.0", "generator": "Keen Quiver"}, "scene": 0})
-        places = np.array([place for _, place in joints.values()], float)
+        positions = np.array([place for _, place in joints.values()], float)
         parents = np.array([self.index(parent) if parent else -1 for parent, _ in joints.values()], np.int32)
-        local = places - np.where(parents[:, None] >= 0, places[parents], 0.0)
+        local = positions - np.where(parents[:, None] >= 0, positions[parents], 0.0)
         rest = Pose(local, np.tile(transforms.IDENTITY, (len(local), 1)), np.ones_like(local))
-        self.places = places
+        self.positions = positions
         self.skeleton = Skeleton(tuple(self.names), parents, parents_first(parents), np.ones(len(local), bool), rest)
         nodes = [{"name": joint, "translation": local[k].tolist()} for k, joint in enumerate(self.names)]
         for k, children in enumerate(self.skeleton.children):
@@ -85,7 +85,7 @@ class Builder:
         tree = self._document.tree
         tree.update(nodes=nodes, meshes=[], materials=[], skins=[], scenes=[{"name": name, "nodes": [0]}])
         binds = np.tile(np.eye(4), (len(local), 1, 1))
-        binds[:, :3, 3] = -places
+        binds[:, :3, 3] = -positions
         accessor = append_accessor(self._document, binds.transpose(0, 2, 1).reshape(-1, 16).astype(np.float32), "MAT4")
         tree["skins"].append({"name": name, "joints": list(range(len(local))), "skeleton": 0, "inverseBindMatrices": accessor})
 
@@ -106,9 +106,9 @@ class Builder:
         )
         triangles = np.concatenate([part.triangles + start for part, start in zip(parts, starts, strict=True)])
         strongest = np.argsort(-weights, axis=1)[:, :4]
-        shares = np.take_along_axis(weights, strongest, 1)
-        shares = np.where(shares < 0.01 * shares.sum(1, keepdims=True), 0.0, shares)
-        shares = (shares / shares.sum(1, keepdims=True)).astype(np.float32)
+        main_weights = np.take_along_axis(weights, strongest, 1)
+        main_weights = np.where(main_weights < 0.01 * main_weights.sum(1, keepdims=True), 0.0, main_weights)
+        main_weights = (main_weights / main_weights.sum(1, keepdims=True)).astype(np.float32)
         normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-20)
         # glTF's vertex colours are linear light.
         linear = (np.clip(colours, 0, 255) / 255.0) ** 2.2
@@ -122,8 +122,8 @@ class Builder:
             "POSITION": add(vertices.astype(np.float32), "VEC3", bounds=True),
             "NORMAL": add(normals.astype(np.float32), "VEC3"),
             "COLOR_0": add(rgba, "VEC4"),
-            "JOINTS_0": add(np.where(shares > 0, strongest, 0).astype(np.uint16), "VEC4"),
-            "WEIGHTS_0": add(shares, "VEC4"),
+            "JOINTS_0": add(np.where(main_weights > 0, strongest, 0).astype(np.uint16), "VEC4"),
+            "WEIGHTS_0": add(main_weights, "VEC4"),
         }
         tree["accessors"][attributes["COLOR_0"]]["normalized"] = True
         indices = append_accessor(document, triangles.reshape(-1, 1).astype(np.uint32), "SCALAR", target=INDEX_TARGET)

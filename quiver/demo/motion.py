@@ -42,7 +42,7 @@ class Motion:
         ``leg`` is a name with {} for upper, lower and foot.
         """
         upper, lower, foot = (self.builder.index(leg.format(part)) for part in ("upper", "lower", "foot"))
-        hip, knee, ankle = (self.builder.places[node] for node in (upper, lower, foot))
+        hip, knee, ankle = (self.builder.positions[node] for node in (upper, lower, foot))
         world = world_matrices(self.builder.skeleton, self.pose)
         parent = world[:, self.builder.skeleton.parents[upper]]
         origin = world[:, upper, :, 3]

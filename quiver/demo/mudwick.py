@@ -50,8 +50,8 @@ def _joints():
     """All joints as name → (parent, place)."""
     joints = dict(TRUNK)
 
-    def add_line(base, parent, places):
-        for number, place in enumerate(places, 1):
+    def add_line(base, parent, positions):
+        for number, place in enumerate(positions, 1):
             joints[f"{base}_{number}"] = (parent, place)
             parent = f"{base}_{number}"
 
@@ -61,9 +61,9 @@ def _joints():
     for letter, side in SIDES:
         for number in "12":
             add_line(f"barbel_{letter}{number}", "jaw", [mirrored(p, side) for p in BARBELS[f"l{number}"][:3]])
-        for name, places in LEGS.items():
+        for name, positions in LEGS.items():
             parent = "chest" if name == "fore" else "hips"
-            for part, place in zip(("upper", "lower", "foot"), places, strict=True):
+            for part, place in zip(("upper", "lower", "foot"), positions, strict=True):
                 joints[f"{name}_{part}_{letter}"] = (parent, mirrored(place, side))
                 parent = f"{name}_{part}_{letter}"
     return joints | gear.joints()
@@ -104,8 +104,8 @@ def _influence_solids():
     for k in range(6):
         solids.append((f"tail_{k + 1}", Cone(line[k], line[k + 1], radii[k], radii[k + 1])))
     for letter, side in SIDES:
-        for leg, places in LEGS.items():
-            hip, knee, foot = (mirrored(p, side) for p in places)
+        for leg, positions in LEGS.items():
+            hip, knee, foot = (mirrored(p, side) for p in positions)
             toe = (foot[0], 0.06, foot[2] + 0.08)
             solids.append((f"{leg}_upper_{letter}", Cone(tuple(np.array(hip) * 0.7 + np.array(knee) * 0.3), knee, 0.12, 0.12)))
             solids.append((f"{leg}_lower_{letter}", Cone(knee, tuple(np.array(knee) * 0.2 + np.array(foot) * 0.8), 0.11, 0.10)))

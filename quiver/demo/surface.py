@@ -103,8 +103,8 @@ def _cell_vertices(inside, axes, cell):
     crossed = (filled > 0) & (filled < 8)
     vertex_of = np.full(crossed.shape, -1, np.int64)
     vertex_of[crossed] = np.arange(int(crossed.sum()))
-    places = np.argwhere(crossed)
-    return np.stack([axes[k][places[:, k]] for k in range(3)], 1) + cell / 2.0, vertex_of
+    positions = np.argwhere(crossed)
+    return np.stack([axes[k][positions[:, k]] for k in range(3)], 1) + cell / 2.0, vertex_of
 
 
 def _quads(inside, vertex_of, axis):

@@ -21,9 +21,9 @@ def joints():
     """The clothes' joints as name → (parent, place)."""
     found = {}
     for letter, side in SIDES:
-        for base, parent, places in (("scarf", "neck", SCARF[:-1]), ("tassel", "head", TASSEL[:-1])):
+        for base, parent, positions in (("scarf", "neck", SCARF[:-1]), ("tassel", "head", TASSEL[:-1])):
             above = parent
-            for number, place in enumerate(places, 1):
+            for number, place in enumerate(positions, 1):
                 found[f"{base}_{letter}_{number}"] = (above, mirrored(place, side))
                 above = f"{base}_{letter}_{number}"
     found["satchel"] = ("hips", SATCHEL)

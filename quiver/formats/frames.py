@@ -46,14 +46,14 @@ def header(rotated, translated, scaled, frame_rate, first_frame, frame_count, mo
 
 def chunk(first_frame, rotations, translations, scales=None, offsets=None, step=0.0):
     """A chunk message of rotations (F, K, 4), translations (F, M, 3), scales (F, N, 3) and int16 offsets (F, R, 3) in steps."""
-    turns = np.round(np.asarray(rotations, float) * STEPS).astype("<i2").tobytes()
-    turns += b"\0" * (-len(turns) % 4)
+    packed = np.round(np.asarray(rotations, float) * STEPS).astype("<i2").tobytes()
+    packed += b"\0" * (-len(packed) % 4)
     scales = np.zeros((len(rotations), 0, 3)) if scales is None else scales
     offsets = np.zeros((len(rotations), 0, 3), "<i2") if offsets is None else np.asarray(offsets, "<i2")
     rest = np.asarray(translations, "<f4").tobytes() + np.asarray(scales, "<f4").tobytes()
     rest += struct.pack("<f", step) + offsets.tobytes()
     rest += b"\0" * (-len(rest) % 4)
-    body = struct.pack("<II", first_frame, len(rotations)) + turns + rest
+    body = struct.pack("<II", first_frame, len(rotations)) + packed + rest
     return struct.pack("<II", len(body), 1) + body
 
 

@@ -1,4 +1,4 @@
-"""Point caches: the places of a mesh's vertices, frame by frame, as PC2 and MDD files. Both are written as frames come.
+"""Point caches: the positions of a mesh's vertices, frame by frame, as PC2 and MDD files. Both are written as frames come.
 
 PC2: "POINTCACHE2\\0", int32 version 1, int32 points, float32 start, float32 sample rate, int32 samples; then float32 x y z,
 little-endian. MDD: int32 frames, int32 points, float32 seconds of each frame; then float32 x y z, big-endian.
@@ -18,9 +18,9 @@ def pc2_head(points, first_frame, frames):
     return PC2_HEAD.pack(b"POINTCACHE2\0", 1, points, float(first_frame), 1.0, frames)
 
 
-def pc2_frame(places):
-    """One frame of places (V, 3)."""
-    return np.ascontiguousarray(places, "<f4").tobytes()
+def pc2_frame(positions):
+    """One frame of positions (V, 3)."""
+    return np.ascontiguousarray(positions, "<f4").tobytes()
 
 
 def mdd_head(points, seconds):
@@ -28,13 +28,13 @@ def mdd_head(points, seconds):
     return struct.pack(">ii", len(seconds), points) + np.asarray(seconds, ">f4").tobytes()
 
 
-def mdd_frame(places):
-    """One frame of places (V, 3)."""
-    return np.ascontiguousarray(places, ">f4").tobytes()
+def mdd_frame(positions):
+    """One frame of positions (V, 3)."""
+    return np.ascontiguousarray(positions, ">f4").tobytes()
 
 
 def read_pc2(data):
-    """(first frame, places float32 (F, V, 3)). Raises BadFormat."""
+    """(first frame, positions float32 (F, V, 3)). Raises BadFormat."""
     if len(data) < PC2_HEAD.size:
         raise BadFormat(f"expected a PC2 file of at least {PC2_HEAD.size} bytes, got {len(data)}")
     name, version, points, start, _, frames = PC2_HEAD.unpack_from(data)
@@ -45,7 +45,7 @@ def read_pc2(data):
 
 
 def read_mdd(data):
-    """(seconds (F,), places float32 (F, V, 3)). Raises BadFormat."""
+    """(seconds (F,), positions float32 (F, V, 3)). Raises BadFormat."""
     frames, points = struct.unpack_from(">ii", data) if len(data) >= 8 else (-1, -1)
     if frames < 0 or points < 0 or len(data) != 8 + 4 * frames + 12 * frames * points:
         raise BadFormat(f"expected an MDD file with {frames} x {points} points, got {len(data)} bytes")

@@ -20,7 +20,7 @@ def is_there():
 def write(path, character, name, frame_rate, frames, metres_per_unit, scenes):
     """Write a .usdc file.
 
-    frames (F,) whole numbers; ``scenes`` yields for each (Pose of all nodes (J,), [places float32 (V, 3) of each mesh]) in
+    frames (F,) whole numbers; ``scenes`` yields for each (Pose of all nodes (J,), [positions float32 (V, 3) of each mesh]) in
     the file's units. Raises BadInput where the libraries are missing.
     """
     if not is_there():
@@ -66,14 +66,14 @@ def write(path, character, name, frame_rate, frames, metres_per_unit, scenes):
     skel.CreateRestTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.ravel().tolist()) for m in rest]))
     animation = UsdSkel.Animation.Define(stage, skel_root.GetPath().AppendChild("Animation"))
     animation.CreateJointsAttr([paths[node] for node in order])
-    moves, turns, scales = animation.CreateTranslationsAttr(), animation.CreateRotationsAttr(), animation.CreateScalesAttr()
+    moves, rotations, scales = animation.CreateTranslationsAttr(), animation.CreateRotationsAttr(), animation.CreateScalesAttr()
     UsdSkel.BindingAPI.Apply(skel.GetPrim()).CreateAnimationSourceRel().SetTargets([Sdf.Path(animation.GetPath())])
-    for number, (frame, (pose, places)) in enumerate(zip(frames, scenes, strict=True), 1):
+    for number, (frame, (pose, positions)) in enumerate(zip(frames, scenes, strict=True), 1):
         time = Usd.TimeCode(float(frame))
         moves.Set(Vt.Vec3fArray.FromNumpy(pose.translations[order].astype(np.float32)), time)
-        turns.Set(Vt.QuatfArray.FromNumpy(transforms.normalised(pose.rotations[order]).astype(np.float32)), time)
+        rotations.Set(Vt.QuatfArray.FromNumpy(transforms.normalised(pose.rotations[order]).astype(np.float32)), time)
         scales.Set(Vt.Vec3hArray.FromNumpy(pose.scales[order].astype(np.float16)), time)
-        for (points, extent), own in zip(meshes, places, strict=True):
+        for (points, extent), own in zip(meshes, positions, strict=True):
             points.Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(own, np.float32)), time)
             extent.Set(Vt.Vec3fArray.FromNumpy(np.stack([own.min(0), own.max(0)]).astype(np.float32)), time)
         if number % FRAMES_IN_MEMORY == 0:

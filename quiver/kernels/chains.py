@@ -302,12 +302,14 @@ def apply_limits(n, state, s0, params, p0, motion, m0, axes, a0):
 
 
 @register_jitable
-def push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, first_row, first_reach, surface_contacts, block, now, then):
+def push_out(
+    n, state, s0, params, p0, motion, m0, scratch, colliders, first_row, first_contact_distance, surface_contacts, block, now, then
+):
     """Push the middles and the ends of all segments out of the colliders, from root to tip (arrays as in kernels/contacts.py).
 
     Then off the spots of skins (arrays as `advance` says), between the shares ``then`` and ``now`` of the frame.
     """
-    frames, shapes, reaches = colliders
+    frames, shapes, contact_distances = colliders
     skins, blocks = surface_contacts
     rx, ry, rz = load3(motion, m0 + 6 * n)
     zero = splat(0.0)
@@ -324,8 +326,8 @@ def push_out(n, state, s0, params, p0, motion, m0, scratch, colliders, first_row
         ox, oy, oz = rx + ox, ry + oy, rz + oz
         vx, vy, vz = zero, zero, zero
         for k in range(len(shapes)):
-            row, at = first_row + k, first_reach + 2 * n * k + 2 * i
-            middle, end = load(reaches, at), load(reaches, at + 1)
+            row, at = first_row + k, first_contact_distance + 2 * n * k + 2 * i
+            middle, end = load(contact_distances, at), load(contact_distances, at + 1)
             x, y, z = rx + ux, ry + uy, rz + uz
             fx, fy, fz = x - frames[row, 0], y - frames[row, 1], z - frames[row, 2]
             mx, my, mz = x - ox, y - oy, z - oz

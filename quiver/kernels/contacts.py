@@ -1,8 +1,8 @@
 """Contact of points with colliders: boxes of any proportion with a rounded skin around them, so spheres and capsules too; and the ground.
 
 A collider's own space has its centre at the origin. Its core reaches ``wide`` along +-X, ``deep`` along +-Z, ``above`` along +Y and
-``below`` along -Y; its surface is ``reach`` away from the core. A core of no size is a sphere, one with a height alone a capsule,
-one that goes down for ever the ground.
+``below`` along -Y; its surface is ``contact_distance`` away from the core. A core of no size is a sphere, one with a height alone a
+capsule, one that goes down for ever the ground.
 
 ``frames`` (S K, FRAME) of K colliders after each of S substeps: where they are now and where they were a substep ago, a centre [m] and
 the three axes as the columns of a matrix, row by row. ``shapes`` (K, SHAPE): see the constants.
@@ -50,35 +50,35 @@ def outwards(x, y, z, wide, deep, above, below):
 
 
 @register_jitable
-def touched(ax, ay, az, bx, by, bz, wide, deep, above, below, reach, friction):
+def touched(ax, ay, az, bx, by, bz, wide, deep, above, below, contact_distance, friction):
     """Where a point that moved from a to b in a collider's own space in one substep may be: (x, y, z).
 
-    It is stopped where it first touches, pushed out to ``reach``, and held back along the surface by Coulomb's law. One that begins
-    deep inside is let out little by little.
+    It is stopped where it first touches, pushed out to ``contact_distance``, and held back along the surface by Coulomb's law. One that
+    begins deep inside is let out little by little.
     """
     began, _, _, _ = outwards(ax, ay, az, wide, deep, above, below)
     mx, my, mz = bx - ax, by - ay, bz - az
     length = sqrt(mx * mx + my * my + mz * mz)
     pressed = length * 0.0
     # Only what moves further than the shape is thick could have gone through it.
-    if any_less(reach, length):
-        share, gap = pressed, began - reach
+    if any_less(contact_distance, length):
+        share, gap = pressed, began - contact_distance
         for _ in range(MARCHES):
             share = share + larger(gap, 0.0) / larger(length, TINY)
             here, nx, ny, nz = outwards(ax + share * mx, ay + share * my, az + share * mz, wide, deep, above, below)
-            gap = here - reach
+            gap = here - contact_distance
         is_hit = (
-            where_less(reach - SLACK, began, 1.0, 0.0)
+            where_less(contact_distance - SLACK, began, 1.0, 0.0)
             * where_less(share, 1.0, 1.0, 0.0)
-            * where_less(gap, 0.1 * larger(reach, SLACK), 1.0, 0.0)
+            * where_less(gap, 0.1 * larger(contact_distance, SLACK), 1.0, 0.0)
         )
         # Of the way that is left, what leads into the surface is taken away.
         pressed = is_hit * larger((share - 1.0) * (mx * nx + my * ny + mz * nz), 0.0)
         bx, by, bz = bx + pressed * nx, by + pressed * ny, bz + pressed * nz
     distance, nx, ny, nz = outwards(bx, by, bz, wide, deep, above, below)
-    depth = larger(reach - distance, 0.0)
-    eased = larger(began + EASE * (reach - began) - distance, 0.0)
-    push = where_less(began - reach, -SLACK, smaller(depth, eased), depth)
+    depth = larger(contact_distance - distance, 0.0)
+    eased = larger(began + EASE * (contact_distance - began) - distance, 0.0)
+    push = where_less(began - contact_distance, -SLACK, smaller(depth, eased), depth)
     bx, by, bz = bx + push * nx, by + push * ny, bz + push * nz
     mx, my, mz = bx - ax, by - ay, bz - az
     along = mx * nx + my * ny + mz * nz
@@ -110,13 +110,13 @@ def turned(frames, row, x, y, z):
 
 
 @register_jitable
-def kept_out(colliders, k, row, reach, ax, ay, az, bx, by, bz):
+def kept_out(colliders, k, row, contact_distance, ax, ay, az, bx, by, bz):
     """How far a point that moved from a to b is pushed by collider ``k``, whose frame is in ``row``: x y z."""
     frames, shapes, _ = colliders
     ax, ay, az = into(frames, row, 12, ax, ay, az)
     bx, by, bz = into(frames, row, 0, bx, by, bz)
     core = shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW]
-    x, y, z = touched(ax, ay, az, bx, by, bz, *core, reach, shapes[k, FRICTION])
+    x, y, z = touched(ax, ay, az, bx, by, bz, *core, contact_distance, shapes[k, FRICTION])
     return turned(frames, row, x - bx, y - by, z - bz)
 
 
@@ -131,17 +131,17 @@ def _distances(points, frames, shapes, out):
 distances = njit(nogil=True, cache=True, error_model="numpy")(_distances)
 
 
-def _deepest(points, frames, shapes, reaches):
-    """(depth [m], vertex) of the point (V, 3) that is deepest in any of K colliders, beyond ``reaches`` (V, K); (0, -1) where none is."""
+def _deepest(points, frames, shapes, contact_distances):
+    """(depth [m], vertex) of the deepest point (V, 3) in any of K colliders, beyond ``contact_distances`` (V, K); (0, -1) for none."""
     worst, where = 0.0, -1
     for v in range(len(points)):
         for k in range(len(shapes)):
             px, py, pz = points[v, 0] - frames[k, 0], points[v, 1] - frames[k, 1], points[v, 2] - frames[k, 2]
-            bound = shapes[k, BOUND] + reaches[v, k]
-            if reaches[v, k] <= NEVER or px * px + py * py + pz * pz > bound * bound:
+            bound = shapes[k, BOUND] + contact_distances[v, k]
+            if contact_distances[v, k] <= NEVER or px * px + py * py + pz * pz > bound * bound:
                 continue
             x, y, z = into(frames, k, 0, points[v, 0], points[v, 1], points[v, 2])
-            depth = reaches[v, k] - outwards(x, y, z, shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW])[0]
+            depth = contact_distances[v, k] - outwards(x, y, z, shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW])[0]
             if depth > worst:
                 worst, where = depth, v
     return worst, where
@@ -151,71 +151,71 @@ deepest = njit(nogil=True, cache=True, error_model="numpy")(_deepest)
 
 
 @register_jitable
-def spread(points, corners, shares, m, give, x, y, z):
+def spread(points, corners, corner_weights, m, inverse_mass, x, y, z):
     """Move point ``m`` by x y z by moving the particles that carry it, each as light as it is."""
-    inverse = 1.0 / give
+    inverse = 1.0 / inverse_mass
     for c in range(4):
-        if shares[m, c] == 0.0:
+        if corner_weights[m, c] == 0.0:
             continue
         i = corners[m, c]
-        part = np.float32(shares[m, c] * points[i, 3] * inverse)
+        part = np.float32(corner_weights[m, c] * points[i, 3] * inverse)
         points[i, 0] += part * np.float32(x)
         points[i, 1] += part * np.float32(y)
         points[i, 2] += part * np.float32(z)
 
 
 @register_jitable
-def carried(points, old, bases, corners, shares, m):
+def carried(points, old, bases, corners, corner_weights, m):
     """(how much point ``m`` gives way, where it was a substep ago x y z, where it is x y z)."""
     bx, by, bz = bases[m, 0], bases[m, 1], bases[m, 2]
     ax, ay, az = bx, by, bz
-    give = 0.0
+    inverse_mass = 0.0
     for c in range(4):
-        i, share = corners[m, c], shares[m, c]
+        i, share = corners[m, c], corner_weights[m, c]
         if share == 0.0:
             continue
         bx, by, bz = bx + share * points[i, 0], by + share * points[i, 1], bz + share * points[i, 2]
         ax, ay, az = ax + share * old[i, 0], ay + share * old[i, 1], az + share * old[i, 2]
-        give += share * share * points[i, 3]
-    return give, ax, ay, az, bx, by, bz
+        inverse_mass += share * share * points[i, 3]
+    return inverse_mass, ax, ay, az, bx, by, bz
 
 
-def _push_held(step, points, old, bases, corners, shares, colliders, reaches, frames, shapes):
+def _push_held(step, points, old, bases, corners, corner_weights, colliders, contact_distances, frames, shapes):
     """Push points that ride on particles out of colliders, one after another; see soft.py for ``points`` and ``old`` (P, 4).
 
-    bases float64 (M, 3) where they were when the frame began; corners int32 (M, 4) and shares (M, 4) of the particles that carry them;
-    colliders int32 (M,) each one's collider; reaches (M,) its distance from the core
+    bases float64 (M, 3) where they were when the frame began; corners int32 (M, 4) and corner_weights (M, 4) of what carries them;
+    colliders int32 (M,) each one's collider; contact_distances (M,) its distance from the core
     """
     many = len(shapes)
     for m in range(len(colliders)):
         row, k = step * many + colliders[m], colliders[m]
-        give, ax, ay, az, bx, by, bz = carried(points, old, bases, corners, shares, m)
-        if give <= 0.0:
+        inverse_mass, ax, ay, az, bx, by, bz = carried(points, old, bases, corners, corner_weights, m)
+        if inverse_mass <= 0.0:
             continue
         bx, by, bz = into(frames, row, 0, bx, by, bz)
         ax, ay, az = into(frames, row, 12, ax, ay, az)
         core = shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW]
-        x, y, z = touched(ax, ay, az, bx, by, bz, *core, reaches[m], shapes[k, FRICTION])
+        x, y, z = touched(ax, ay, az, bx, by, bz, *core, contact_distances[m], shapes[k, FRICTION])
         if x == bx and y == by and z == bz:
             continue
         x, y, z = turned(frames, row, x - bx, y - by, z - bz)
-        spread(points, corners, shares, m, give, x, y, z)
+        spread(points, corners, corner_weights, m, inverse_mass, x, y, z)
 
 
 push_held = njit(nogil=True, cache=True, error_model="numpy")(_push_held)
 
 
-def _push_surface_contacts(step, substeps, points, old, bases, corners, shares, surface_contacts, reaches, frictions):
+def _push_surface_contacts(step, substeps, points, old, bases, corners, corner_weights, surface_contacts, contact_distances, frictions):
     """Push points that ride on particles off spots of a surface that moves; other arrays as `push_held`.
 
-    spots (M, 12) where each point's spot is when the frame begins and when it ends, and where its outside looks then; reaches (M,) how far
-    in front of it the point keeps; grips (M,) coefficients of friction
+    spots (M, 12) each point's place on the surface when the frame begins and when it ends, and its normal then; contact_distances (M,)
+    how far in front of it the point keeps; grips (M,) coefficients of friction
     """
     each = 1.0 / substeps
     now, then = (step + 1.0) * each, step * each
-    for m in range(len(reaches)):
-        give, ax, ay, az, bx, by, bz = carried(points, old, bases, corners, shares, m)
-        if give <= 0.0:
+    for m in range(len(contact_distances)):
+        inverse_mass, ax, ay, az, bx, by, bz = carried(points, old, bases, corners, corner_weights, m)
+        if inverse_mass <= 0.0:
             continue
         wx, wy, wz = (
             surface_contacts[m, 3] - surface_contacts[m, 0],
@@ -231,7 +231,7 @@ def _push_surface_contacts(step, substeps, points, old, bases, corners, shares, 
             (bx - surface_contacts[m, 0] - now * wx) * nx
             + (by - surface_contacts[m, 1] - now * wy) * ny
             + (bz - surface_contacts[m, 2] - now * wz) * nz
-            - reaches[m]
+            - contact_distances[m]
         )
         if gap >= 0.0:
             continue
@@ -243,46 +243,46 @@ def _push_surface_contacts(step, substeps, points, old, bases, corners, shares, 
             (ax - surface_contacts[m, 0] - then * wx) * ox
             + (ay - surface_contacts[m, 1] - then * wy) * oy
             + (az - surface_contacts[m, 2] - then * wz) * oz
-            - reaches[m]
+            - contact_distances[m]
         )
         push = -gap if began >= -SLACK else min(-gap, max((1.0 - EASE) * began - gap, 0.0))
         mx, my, mz = bx - ax - wx * each, by - ay - wy * each, bz - az - wz * each
         along = mx * nx + my * ny + mz * nz
         mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
         held = min(frictions[m] * push / max(np.sqrt(mx * mx + my * my + mz * mz), TINY), 1.0)
-        spread(points, corners, shares, m, give, push * nx - held * mx, push * ny - held * my, push * nz - held * mz)
+        spread(points, corners, corner_weights, m, inverse_mass, push * nx - held * mx, push * ny - held * my, push * nz - held * mz)
 
 
 push_surface_contacts = njit(nogil=True, cache=True, error_model="numpy")(_push_surface_contacts)
 
 
-def _push_pairs(points, old, pairs, ways, reaches, friction):
+def _push_pairs(points, old, pairs, ways, contact_distances, friction):
     """Keep particles of one body apart from each other, one pair after another.
 
-    pairs int32 (Q, 2); ways (Q, 3) from the first to the second when the frame began; reaches (Q,) how far they stay apart; grip the
-    coefficient of friction between them
+    pairs int32 (Q, 2); ways (Q, 3) from the first to the second when the frame began; contact_distances (Q,) how far they stay apart;
+    friction between them
     """
-    for q in range(len(reaches)):
+    for q in range(len(contact_distances)):
         i, j = pairs[q, 0], pairs[q, 1]
-        give = points[i, 3] + points[j, 3]
+        inverse_mass = points[i, 3] + points[j, 3]
         wx, wy, wz = ways[q, 0], ways[q, 1], ways[q, 2]
         dx, dy, dz = wx + points[j, 0] - points[i, 0], wy + points[j, 1] - points[i, 1], wz + points[j, 2] - points[i, 2]
         distance = np.sqrt(dx * dx + dy * dy + dz * dz)
-        if give <= 0.0 or distance >= reaches[q]:
+        if inverse_mass <= 0.0 or distance >= contact_distances[q]:
             continue
         ox, oy, oz = wx + old[j, 0] - old[i, 0], wy + old[j, 1] - old[i, 1], wz + old[j, 2] - old[i, 2]
         began = np.sqrt(ox * ox + oy * oy + oz * oz)
         inverse = 1.0 / max(distance, TINY)
         nx, ny, nz = dx * inverse, dy * inverse, dz * inverse
-        push = reaches[q] - distance
-        if began < reaches[q] - SLACK:
-            push = min(push, max(began + EASE * (reaches[q] - began) - distance, 0.0))
+        push = contact_distances[q] - distance
+        if began < contact_distances[q] - SLACK:
+            push = min(push, max(began + EASE * (contact_distances[q] - began) - distance, 0.0))
         mx, my, mz = dx - ox, dy - oy, dz - oz
         along = mx * nx + my * ny + mz * nz
         mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
         held = min(friction * push / max(np.sqrt(mx * mx + my * my + mz * mz), TINY), 1.0)
         x, y, z = push * nx - held * mx, push * ny - held * my, push * nz - held * mz
-        first, second = points[i, 3] / give, points[j, 3] / give
+        first, second = points[i, 3] / inverse_mass, points[j, 3] / inverse_mass
         points[i, 0] -= np.float32(first * x)
         points[i, 1] -= np.float32(first * y)
         points[i, 2] -= np.float32(first * z)

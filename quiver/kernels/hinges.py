@@ -62,8 +62,8 @@ def solve_hinges(first, end, points, indices, params):
         cb, db = -(tn * pn), -(tm * pm)
         ux, uy, uz = fused(ca, nx, da * mx), fused(ca, ny, da * my), fused(ca, nz, da * mz)
         vx, vy, vz = fused(cb, nx, db * mx), fused(cb, ny, db * my), fused(cb, nz, db * mz)
-        give = aw * dotted(ux, uy, uz, ux, uy, uz) + bw * dotted(vx, vy, vz, vx, vy, vz) + cw * pn * pn * n2 + dw * pm * pm * m2
-        turn = off / larger(give + load(params, p + COMPLIANCE), TINY)
+        inverse_mass = aw * dotted(ux, uy, uz, ux, uy, uz) + bw * dotted(vx, vy, vz, vx, vy, vz) + cw * pn * pn * n2 + dw * pm * pm * m2
+        turn = off / larger(inverse_mass + load(params, p + COMPLIANCE), TINY)
         ka, kb, kc, kd = turn * aw, turn * bw, turn * cw * pn, turn * dw * pm
         scatter(points, indices, i, fused(ka, ux, ax), fused(ka, uy, ay), fused(ka, uz, az), aw)
         scatter(points, indices, i + 1, fused(kb, vx, bx), fused(kb, vy, by), fused(kb, vz, bz), bw)

@@ -134,10 +134,10 @@ def nearest_on(px, py, pz, points, a, b, c):
     return x * x + y * y + z * z, v, w
 
 
-def _find_nearest(first, end, queries, limits, points, triangles, order, starts, boxes, found, shares):
+def _find_nearest(first, end, queries, limits, points, triangles, order, starts, boxes, found, corner_weights):
     """For queries first..end-1 of (Q, 3): the nearest triangle (-1 where all are further than ``limits`` (Q,)) and its corners' shares.
 
-    found int (Q,) holds a guess on entry, or -1; shares (Q, 3)
+    found int (Q,) holds a guess on entry, or -1; corner_weights (Q, 3)
     """
     leaves = len(starts) - 1
     stack, ahead = np.empty(DEEPEST, np.int64), np.empty(DEEPEST)
@@ -173,7 +173,7 @@ def _find_nearest(first, end, queries, limits, points, triangles, order, starts,
                     stack[top], ahead[top] = child, distance
                     top += 1
         found[q] = which
-        shares[q, 0], shares[q, 1], shares[q, 2] = 1.0 - bv - bw, bv, bw
+        corner_weights[q, 0], corner_weights[q, 1], corner_weights[q, 2] = 1.0 - bv - bw, bv, bw
 
 
 find_nearest = njit(nogil=True, cache=True, error_model="numpy")(_find_nearest)
@@ -201,17 +201,17 @@ def _vertex_normals(points, triangles, out):
 vertex_normals = njit(nogil=True, cache=True, error_model="numpy")(_vertex_normals)
 
 
-def _blend(places, normals, triangles, found, shares, surface_contacts, looks):
-    """Places and unit normals (R, 3) of spots of a mesh: triangles found (R,), -1 for none, and shares (R, 3) of their corners."""
+def _blend(positions, normals, triangles, found, corner_weights, surface_contacts, looks):
+    """Positions and unit normals (R, 3) of spots of a mesh: triangles found (R,), -1 for none, and corner_weights (R, 3)."""
     for r in range(len(found)):
         if found[r] < 0:
             surface_contacts[r], looks[r] = 0.0, 0.0
             continue
         a, b, c = triangles[found[r], 0], triangles[found[r], 1], triangles[found[r], 2]
-        u, v, w = shares[r, 0], shares[r, 1], shares[r, 2]
+        u, v, w = corner_weights[r, 0], corner_weights[r, 1], corner_weights[r, 2]
         squared = 0.0
         for k in range(3):
-            surface_contacts[r, k] = u * places[a, k] + v * places[b, k] + w * places[c, k]
+            surface_contacts[r, k] = u * positions[a, k] + v * positions[b, k] + w * positions[c, k]
             looks[r, k] = u * normals[a, k] + v * normals[b, k] + w * normals[c, k]
             squared += looks[r, k] * looks[r, k]
         inverse = 1.0 / max(np.sqrt(squared), 1e-30)

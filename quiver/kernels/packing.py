@@ -13,7 +13,7 @@ LONGEST_FAN = 4
 
 def _pack_blocks(items, particles):
     """The block and lane of each item: int32 (T, 2), taking them in the order given. items int32 (T, k) name their particles."""
-    places = np.empty((len(items), 2), np.int32)
+    slots = np.empty((len(items), 2), np.int32)
     masks = np.zeros(particles, np.int64)
     numbers, filled = np.arange(WINDOW), np.zeros(WINDOW, np.int64)
     members = np.empty((WINDOW, LANES), np.int64)
@@ -33,7 +33,7 @@ def _pack_blocks(items, particles):
             _clear(slot, filled[slot], members, items, masks)
             numbers[slot], filled[slot] = blocks, 0
             blocks += 1
-        places[t, 0], places[t, 1] = numbers[slot], filled[slot]
+        slots[t, 0], slots[t, 1] = numbers[slot], filled[slot]
         members[slot, filled[slot]] = t
         filled[slot] += 1
         for k in range(items.shape[1]):
@@ -42,7 +42,7 @@ def _pack_blocks(items, particles):
             _clear(slot, LANES, members, items, masks)
             numbers[slot], filled[slot] = blocks, 0
             blocks += 1
-    return places
+    return slots
 
 
 @njit(cache=True)

@@ -1,7 +1,7 @@
 """A rigid body on a pivot, in small substeps: position-based rigid bodies (Müller et al. 2020), in float64.
 
 ``state`` (13,): centre of mass x y z [m], turn x y z w (from the body's principal axes to the world), velocity [m/s], spin [rad/s].
-``body`` (BODY,), ``settings`` (SETTINGS,) and ``kept`` (KEPT,), what is known of one contact in one substep: see the constants.
+``body`` (BODY,), ``settings`` (SETTINGS,) and ``contact`` (CONTACT,), what is known of one contact in one substep: see the constants.
 A body of zeros is immovable.
 """
 
@@ -22,7 +22,7 @@ BALL, HINGE, FREE = 0, 1, 2
 PULL, DAMPING_FACTOR, DRAG_FACTOR, HOLD, LIMIT, SETTINGS = 0, 3, 4, 5, 6, 7
 """What pulls at it, three numbers [m/s2]; the shares of the motion against the keyed one, and of all motion, that survive a substep; the
 share of the way to its keyed turn that it is drawn in one; the most that it may swing [rad]."""
-ACROSS, ALONG, LOOK, WAY, KEPT = 0, 1, 4, 7, 10
+ACROSS, ALONG, NORMAL, SURFACE_MOVE, CONTACT = 0, 1, 4, 7, 10
 """The impulse across the surface, that along it [kg m], where the surface looks, how far it moved there [m]; three numbers each but the
 first."""
 MIDDLES = 3
@@ -185,7 +185,7 @@ def finished(state, old, dt):
 
 
 @register_jitable
-def gives(body, state, rx, ry, rz, nx, ny, nz):
+def inverse_mass_along(body, state, rx, ry, rz, nx, ny, nz):
     """How much a body gives way at r from its centre along n, for an impulse of one."""
     cx, cy, cz = ry * nz - rz * ny, rz * nx - rx * nz, rx * ny - ry * nx
     gx, gy, gz = resisted(body, state, cx, cy, cz)
@@ -201,8 +201,8 @@ def exchanged(one, body_one, other, body_other, x, y, z, px, py, pz, most):
     nx, ny, nz = px / length, py / length, pz / length
     ax, ay, az = x - one[0], y - one[1], z - one[2]
     bx, by, bz = x - other[0], y - other[1], z - other[2]
-    give = gives(body_one, one, ax, ay, az, nx, ny, nz) + gives(body_other, other, bx, by, bz, nx, ny, nz)
-    push = min(length / give, most)
+    inverse_mass = inverse_mass_along(body_one, one, ax, ay, az, nx, ny, nz) + inverse_mass_along(body_other, other, bx, by, bz, nx, ny, nz)
+    push = min(length / inverse_mass, most)
     pushed(body_one, one, ax, ay, az, push * nx, push * ny, push * nz)
     pushed(body_other, other, bx, by, bz, -push * nx, -push * ny, -push * nz)
     return push
@@ -219,49 +219,49 @@ def impelled(body, state, rx, ry, rz, px, py, pz):
 
 
 @register_jitable
-def speeds(one, other, kept, dt, ax, ay, az, bx, by, bz):
+def speeds(one, other, contact, dt, ax, ay, az, bx, by, bz):
     """How fast two bodies move against each other where they touch, at a and b from their centres."""
     return (
-        one[7] + one[11] * az - one[12] * ay - other[7] - other[11] * bz + other[12] * by - kept[WAY] / dt,
-        one[8] + one[12] * ax - one[10] * az - other[8] - other[12] * bx + other[10] * bz - kept[WAY + 1] / dt,
-        one[9] + one[10] * ay - one[11] * ax - other[9] - other[10] * by + other[11] * bx - kept[WAY + 2] / dt,
+        one[7] + one[11] * az - one[12] * ay - other[7] - other[11] * bz + other[12] * by - contact[SURFACE_MOVE] / dt,
+        one[8] + one[12] * ax - one[10] * az - other[8] - other[12] * bx + other[10] * bz - contact[SURFACE_MOVE + 1] / dt,
+        one[9] + one[10] * ay - one[11] * ax - other[9] - other[10] * by + other[11] * bx - contact[SURFACE_MOVE + 2] / dt,
     )
 
 
 @register_jitable
-def calmed(one, body_one, other, body_other, x, y, z, kept, dt):
+def calmed(one, body_one, other, body_other, x, y, z, contact, dt):
     """Let two bodies that touch at a place fly apart there no faster than their contact explains, by impulses that only push.
 
     What was let out of the other would else keep the speed of that, and one that lies on another would dance.
     """
-    if kept[ACROSS] <= 0.0:
+    if contact[ACROSS] <= 0.0:
         return
-    nx, ny, nz = kept[LOOK], kept[LOOK + 1], kept[LOOK + 2]
+    nx, ny, nz = contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2]
     ax, ay, az = x - one[0], y - one[1], z - one[2]
     bx, by, bz = x - other[0], y - other[1], z - other[2]
-    vx, vy, vz = speeds(one, other, kept, dt, ax, ay, az, bx, by, bz)
-    give = gives(body_one, one, ax, ay, az, nx, ny, nz) + gives(body_other, other, bx, by, bz, nx, ny, nz)
-    if give <= TINY:
+    vx, vy, vz = speeds(one, other, contact, dt, ax, ay, az, bx, by, bz)
+    inverse_mass = inverse_mass_along(body_one, one, ax, ay, az, nx, ny, nz) + inverse_mass_along(body_other, other, bx, by, bz, nx, ny, nz)
+    if inverse_mass <= TINY:
         return
-    push = max(-(vx * nx + vy * ny + vz * nz) / give, -kept[ACROSS] / dt)
-    kept[ACROSS] += push * dt
+    push = max(-(vx * nx + vy * ny + vz * nz) / inverse_mass, -contact[ACROSS] / dt)
+    contact[ACROSS] += push * dt
     impelled(body_one, one, ax, ay, az, push * nx, push * ny, push * nz)
     impelled(body_other, other, bx, by, bz, -push * nx, -push * ny, -push * nz)
 
 
 @register_jitable
-def place_of(state, point):
+def position_of(state, point):
     """Where a point (3,) along the body's principal axes is."""
     x, y, z = spun(state[3], state[4], state[5], state[6], point[0], point[1], point[2])
     return state[0] + x, state[1] + y, state[2] + z
 
 
 @register_jitable
-def held_back(one, body_one, other, body_other, x, y, z, sx, sy, sz, kept, friction):
+def held_back(one, body_one, other, body_other, x, y, z, sx, sy, sz, contact, friction):
     """Hold a place x y z of a body back along the surface towards s, where it would be had it stuck, by Coulomb's law."""
-    if kept[ACROSS] <= 0.0 and kept[ALONG] == 0.0 and kept[ALONG + 1] == 0.0 and kept[ALONG + 2] == 0.0:
+    if contact[ACROSS] <= 0.0 and contact[ALONG] == 0.0 and contact[ALONG + 1] == 0.0 and contact[ALONG + 2] == 0.0:
         return
-    nx, ny, nz = kept[LOOK], kept[LOOK + 1], kept[LOOK + 2]
+    nx, ny, nz = contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2]
     sx, sy, sz = sx - x, sy - y, sz - z
     along = sx * nx + sy * ny + sz * nz
     sx, sy, sz = sx - along * nx, sy - along * ny, sz - along * nz
@@ -271,39 +271,40 @@ def held_back(one, body_one, other, body_other, x, y, z, sx, sy, sz, kept, frict
     share = 0.0
     if length > TINY:
         ux, uy, uz = sx / length, sy / length, sz / length
-        share = 1.0 / (gives(body_one, one, ax, ay, az, ux, uy, uz) + gives(body_other, other, bx, by, bz, ux, uy, uz))
+        inverse_mass = inverse_mass_along(body_one, one, ax, ay, az, ux, uy, uz)
+        share = 1.0 / (inverse_mass + inverse_mass_along(body_other, other, bx, by, bz, ux, uy, uz))
     # All of this substep's is bounded, so what was too much when more seemed to press comes back.
-    tx, ty, tz = kept[ALONG] + share * sx, kept[ALONG + 1] + share * sy, kept[ALONG + 2] + share * sz
-    bound = min(friction * kept[ACROSS] / max(np.sqrt(tx * tx + ty * ty + tz * tz), TINY), 1.0)
+    tx, ty, tz = contact[ALONG] + share * sx, contact[ALONG + 1] + share * sy, contact[ALONG + 2] + share * sz
+    bound = min(friction * contact[ACROSS] / max(np.sqrt(tx * tx + ty * ty + tz * tz), TINY), 1.0)
     tx, ty, tz = bound * tx, bound * ty, bound * tz
-    px, py, pz = tx - kept[ALONG], ty - kept[ALONG + 1], tz - kept[ALONG + 2]
-    kept[ALONG], kept[ALONG + 1], kept[ALONG + 2] = tx, ty, tz
+    px, py, pz = tx - contact[ALONG], ty - contact[ALONG + 1], tz - contact[ALONG + 2]
+    contact[ALONG], contact[ALONG + 1], contact[ALONG + 2] = tx, ty, tz
     pushed(body_one, one, ax, ay, az, px, py, pz)
     pushed(body_other, other, bx, by, bz, -px, -py, -pz)
 
 
 @register_jitable
-def pushed_out(one, body_one, other, body_other, x, y, z, px, py, pz, kept):
+def pushed_out(one, body_one, other, body_other, x, y, z, px, py, pz, contact):
     """Push a place of a body out of the other by p."""
     length = np.sqrt(px * px + py * py + pz * pz)
     if length > TINY:
-        kept[ACROSS] += exchanged(one, body_one, other, body_other, x, y, z, px, py, pz, np.inf)
-        kept[LOOK], kept[LOOK + 1], kept[LOOK + 2] = px / length, py / length, pz / length
+        contact[ACROSS] += exchanged(one, body_one, other, body_other, x, y, z, px, py, pz, np.inf)
+        contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2] = px / length, py / length, pz / length
 
 
 @register_jitable
-def let_back(one, body_one, other, body_other, x, y, z, gap, kept):
-    """Let a place that was pushed too far out, by other places' pushes, come back to the surface, which is ``gap`` away."""
-    if kept[ACROSS] > 0.0 and gap > TINY:
-        way = (-gap * kept[LOOK], -gap * kept[LOOK + 1], -gap * kept[LOOK + 2])
-        kept[ACROSS] -= exchanged(one, body_one, other, body_other, x, y, z, *way, kept[ACROSS])
+def let_back(one, body_one, other, body_other, x, y, z, gap, contact):
+    """Let a place that was pushed too far out, by other positions' pushes, come back to the surface, which is ``gap`` away."""
+    if contact[ACROSS] > 0.0 and gap > TINY:
+        back = (-gap * contact[NORMAL], -gap * contact[NORMAL + 1], -gap * contact[NORMAL + 2])
+        contact[ACROSS] -= exchanged(one, body_one, other, body_other, x, y, z, *back, contact[ACROSS])
 
 
 @register_jitable
-def touch(body, state, old, still, nothing, first, points, reaches, widest, frames, shapes, pressed):
+def touch(body, state, old, still, nothing, first, points, contact_distances, widest, frames, shapes, pressed):
     """Push the body's points out of the colliders, one after another, and hold them back along the surface by Coulomb's law.
 
-    widest (K,) how far from a core a point of the body may touch, seen from the body's centre [m]; pressed (M, K, KEPT); ``still`` and
+    widest (K,) how far from a core a point of the body may touch, seen from the body's centre [m]; pressed (M, K, CONTACT); ``still`` and
     ``nothing`` the state and the numbers of what does not move
     """
     moved = np.sqrt((state[0] - old[0]) ** 2 + (state[1] - old[1]) ** 2 + (state[2] - old[2]) ** 2)
@@ -314,40 +315,42 @@ def touch(body, state, old, still, nothing, first, points, reaches, widest, fram
         if near < 0.0 or dx * dx + dy * dy + dz * dz > near * near:
             continue
         for m in range(len(points)):
-            reach, kept = reaches[m, k], pressed[m, k]
-            if reach <= NEVER:
+            contact_distance, contact = contact_distances[m, k], pressed[m, k]
+            if contact_distance <= NEVER:
                 continue
-            ox, oy, oz = place_of(old, points[m])
-            x, y, z = place_of(state, points[m])
+            ox, oy, oz = position_of(old, points[m])
+            x, y, z = position_of(state, points[m])
             dx, dy, dz = x - frames[row, 0], y - frames[row, 1], z - frames[row, 2]
             mx, my, mz = x - ox, y - oy, z - oz
-            bound = max(shapes[k, BOUND] + reach, 0.0) + np.sqrt(mx * mx + my * my + mz * mz)
+            bound = max(shapes[k, BOUND] + contact_distance, 0.0) + np.sqrt(mx * mx + my * my + mz * mz)
             if dx * dx + dy * dy + dz * dz > bound * bound:
                 continue
             bx, by, bz = into(frames, row, 0, x, y, z)
             ax, ay, az = into(frames, row, 12, ox, oy, oz)
             core = shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW]
-            tx, ty, tz = touched(ax, ay, az, bx, by, bz, *core, reach, 0.0)
+            tx, ty, tz = touched(ax, ay, az, bx, by, bz, *core, contact_distance, 0.0)
             px, py, pz = turned(frames, row, tx - bx, ty - by, tz - bz)
-            pushed_out(state, body, still, nothing, x, y, z, px, py, pz, kept)
-            if kept[ACROSS] > 0.0:
-                let_back(state, body, still, nothing, x, y, z, outwards(bx, by, bz, *core)[0] - reach, kept)
+            pushed_out(state, body, still, nothing, x, y, z, px, py, pz, contact)
+            if contact[ACROSS] > 0.0:
+                let_back(state, body, still, nothing, x, y, z, outwards(bx, by, bz, *core)[0] - contact_distance, contact)
             # Against the collider as it moved: where the point would be, had it stuck to it.
             sx, sy, sz = turned(frames, row, ax, ay, az)
             sx, sy, sz = sx + frames[row, 0], sy + frames[row, 1], sz + frames[row, 2]
-            kept[WAY], kept[WAY + 1], kept[WAY + 2] = sx - ox, sy - oy, sz - oz
-            x, y, z = place_of(state, points[m])
-            held_back(state, body, still, nothing, x, y, z, sx, sy, sz, kept, shapes[k, FRICTION])
+            contact[SURFACE_MOVE], contact[SURFACE_MOVE + 1], contact[SURFACE_MOVE + 2] = sx - ox, sy - oy, sz - oz
+            x, y, z = position_of(state, points[m])
+            held_back(state, body, still, nothing, x, y, z, sx, sy, sz, contact, shapes[k, FRICTION])
 
 
 @register_jitable
-def touch_surface_contacts(body, state, old, still, nothing, step, substeps, points, which, surface_contacts, reaches, frictions, pressed):
-    """Push points of the body, ``which`` (Q,), off places of a moving surface, as `push_surface_contacts` does; pressed (Q, KEPT)."""
+def touch_surface_contacts(
+    body, state, old, still, nothing, step, substeps, points, which, surface_contacts, contact_distances, frictions, pressed
+):
+    """Push points of the body, ``which`` (Q,), off positions of a moving surface, as `push_surface_contacts` does; pressed (Q, CONTACT)."""
     each = 1.0 / substeps
     now, then = (step + 1.0) * each, step * each
     for q in range(len(which)):
-        surface_contact, kept = surface_contacts[q], pressed[q]
-        x, y, z = place_of(state, points[which[q]])
+        surface_contact, contact = surface_contacts[q], pressed[q]
+        x, y, z = position_of(state, points[which[q]])
         wx, wy, wz = (
             surface_contact[3] - surface_contact[0],
             surface_contact[4] - surface_contact[1],
@@ -364,11 +367,11 @@ def touch_surface_contacts(body, state, old, still, nothing, step, substeps, poi
             (x - surface_contact[0] - now * wx) * nx
             + (y - surface_contact[1] - now * wy) * ny
             + (z - surface_contact[2] - now * wz) * nz
-            - reaches[q]
+            - contact_distances[q]
         )
-        if gap >= 0.0 and kept[ACROSS] <= 0.0:
+        if gap >= 0.0 and contact[ACROSS] <= 0.0:
             continue
-        ox, oy, oz = place_of(old, points[which[q]])
+        ox, oy, oz = position_of(old, points[which[q]])
         if gap < 0.0:
             lx, ly, lz = (
                 surface_contact[6] + then * (surface_contact[9] - surface_contact[6]),
@@ -379,11 +382,11 @@ def touch_surface_contacts(body, state, old, still, nothing, step, substeps, poi
                 (ox - surface_contact[0] - then * wx) * lx
                 + (oy - surface_contact[1] - then * wy) * ly
                 + (oz - surface_contact[2] - then * wz) * lz
-                - reaches[q]
+                - contact_distances[q]
             )
             push = -gap if began >= -SLACK else min(-gap, max((1.0 - EASE) * began - gap, 0.0))
-            pushed_out(state, body, still, nothing, x, y, z, push * nx, push * ny, push * nz, kept)
-        let_back(state, body, still, nothing, x, y, z, gap, kept)
-        kept[WAY], kept[WAY + 1], kept[WAY + 2] = wx * each, wy * each, wz * each
-        x, y, z = place_of(state, points[which[q]])
-        held_back(state, body, still, nothing, x, y, z, ox + wx * each, oy + wy * each, oz + wz * each, kept, frictions[q])
+            pushed_out(state, body, still, nothing, x, y, z, push * nx, push * ny, push * nz, contact)
+        let_back(state, body, still, nothing, x, y, z, gap, contact)
+        contact[SURFACE_MOVE], contact[SURFACE_MOVE + 1], contact[SURFACE_MOVE + 2] = wx * each, wy * each, wz * each
+        x, y, z = position_of(state, points[which[q]])
+        held_back(state, body, still, nothing, x, y, z, ox + wx * each, oy + wy * each, oz + wz * each, contact, frictions[q])

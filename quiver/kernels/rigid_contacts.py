@@ -9,9 +9,9 @@ surfaces are from the cores [m].
 ========  ==================  ================================================================
 array     shape               content
 ========  ==================  ================================================================
-keyed     (B, S + 1, 7)       keyed places and turns before the first and after each of S substeps
+keyed     (B, S + 1, 7)       keyed positions and turns before the first and after each of S substeps
 ends      int (B + 1, 3)      where each body's points, colliders and spots begin, and all end
-points    (M, 3)              places of their surfaces along the principal axes [m]
+points    (M, 3)              positions of their surfaces along the principal axes [m]
 reaches   (R,)                for each body, points x colliders: how far a point keeps from a core [m]
 frames    (S K, FRAME)        for each body, S x its colliders, as contacts.py says; shapes (K, SHAPE)
 spots     which (Q,), spots   as `push_surface_contacts` of contacts.py takes them; ``which`` is a body's own point
@@ -26,15 +26,15 @@ from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, FRAME, FRICTION, 
 from quiver.kernels.rigid import (
     ACROSS,
     BODY,
+    CONTACT,
     FREE,
-    KEPT,
     begun,
     calmed,
     finished,
     held_back,
     joined,
     let_back,
-    place_of,
+    position_of,
     pushed_out,
     spun,
     touch,
@@ -62,29 +62,29 @@ def put(state, box, frames, at):
 
 @register_jitable
 def out_of(one, old_one, body_one, points, other, old_other, body_other, shape, box, frames, pressed):
-    """Push the points of one body out of the other's box, one after another; pressed (M, KEPT)."""
+    """Push the points of one body out of the other's box, one after another; pressed (M, CONTACT)."""
     put(old_other, box, frames, 12)
-    reach = box[3]
+    contact_distance = box[3]
     for m in range(len(points)):
         put(other, box, frames, 0)
-        ox, oy, oz = place_of(old_one, points[m])
-        x, y, z = place_of(one, points[m])
+        ox, oy, oz = position_of(old_one, points[m])
+        x, y, z = position_of(one, points[m])
         dx, dy, dz = x - frames[0, 0], y - frames[0, 1], z - frames[0, 2]
         sx, sy, sz = x - ox - frames[0, 0] + frames[0, 12], y - oy - frames[0, 1] + frames[0, 13], z - oz - frames[0, 2] + frames[0, 14]
-        bound = shape[BOUND] + reach + np.sqrt(sx * sx + sy * sy + sz * sz)
+        bound = shape[BOUND] + contact_distance + np.sqrt(sx * sx + sy * sy + sz * sz)
         if dx * dx + dy * dy + dz * dz > bound * bound:
             continue
         bx, by, bz = into(frames, 0, 0, x, y, z)
         ax, ay, az = into(frames, 0, 12, ox, oy, oz)
         core = shape[WIDE], shape[DEEP], shape[ABOVE], shape[BELOW]
-        tx, ty, tz = touched(ax, ay, az, bx, by, bz, *core, reach, 0.0)
+        tx, ty, tz = touched(ax, ay, az, bx, by, bz, *core, contact_distance, 0.0)
         px, py, pz = turned(frames, 0, tx - bx, ty - by, tz - bz)
         pushed_out(one, body_one, other, body_other, x, y, z, px, py, pz, pressed[m])
         if pressed[m, ACROSS] > 0.0:
-            let_back(one, body_one, other, body_other, x, y, z, outwards(bx, by, bz, *core)[0] - reach, pressed[m])
+            let_back(one, body_one, other, body_other, x, y, z, outwards(bx, by, bz, *core)[0] - contact_distance, pressed[m])
         # Along the surface: where the point would be, had it stuck to the other.
         put(other, box, frames, 0)
-        x, y, z = place_of(one, points[m])
+        x, y, z = position_of(one, points[m])
         sx, sy, sz = turned(frames, 0, ax, ay, az)
         held_back(
             one, body_one, other, body_other, x, y, z, sx + frames[0, 0], sy + frames[0, 1], sz + frames[0, 2], pressed[m], shape[FRICTION]
@@ -92,14 +92,14 @@ def out_of(one, old_one, body_one, points, other, old_other, body_other, shape, 
 
 
 @register_jitable
-def widest_of(ends, points, reaches, count):
+def widest_of(ends, points, contact_distances, count):
     """How far from each of ``count`` cores some point of its body may touch, seen from the body's centre [m]."""
     widest, at = np.full(count, NEVER), 0
     for b in range(len(ends) - 1):
         for m in range(ends[b, 0], ends[b + 1, 0]):
             size = np.sqrt(points[m, 0] ** 2 + points[m, 1] ** 2 + points[m, 2] ** 2)
             for k in range(ends[b, 1], ends[b + 1, 1]):
-                widest[k] = max(widest[k], reaches[at] + size)
+                widest[k] = max(widest[k], contact_distances[at] + size)
                 at += 1
     return widest
 
@@ -113,14 +113,14 @@ def calm_all(states, bodies, still, nothing, dt, ends, points, which, pressed):
         m0, k0, q0 = ends[b, 0], ends[b, 1], ends[b, 2]
         m1, k1, q1 = ends[b + 1, 0], ends[b + 1, 1], ends[b + 1, 2]
         for m in range(m0, m1):
-            x, y, z = place_of(states[b], points[m])
+            x, y, z = position_of(states[b], points[m])
             for _ in range(k0, k1):
                 calmed(states[b], bodies[b], still, nothing, x, y, z, on_shapes[at], dt)
                 at += 1
             for other in range(len(states)):
                 calmed(states[b], bodies[b], states[other], bodies[other], x, y, z, on_others[m, other], dt)
         for q in range(q0, q1):
-            x, y, z = place_of(states[b], points[m0 + which[q]])
+            x, y, z = position_of(states[b], points[m0 + which[q]])
             calmed(states[b], bodies[b], still, nothing, x, y, z, on_surface_contacts[q], dt)
 
 
@@ -128,20 +128,20 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
     """Advance B bodies through S substeps of ``dt`` seconds, in place.
 
     states (B, 13), bodies (B, BODY), kinds (B,) BALL, HINGE or FREE, settings (B, SETTINGS): as in rigid.py
-    touches reaches, frames, shapes; spots which, spots, reaches, grips; record (B, S, 7) receives places and turns after each substep
+    touches reaches, frames, shapes; spots which, spots, reaches, grips; record (B, S, 7) receives positions and turns after each substep
     """
     many, substeps = len(states), record.shape[1]
-    reaches, frames, shapes = touches
-    which, places, keeps, frictions = surface_contacts
+    contact_distances, frames, shapes = touches
+    which, positions, keeps, frictions = surface_contacts
     still, nothing = np.zeros(13), np.zeros(BODY)
     still[6] = 1.0
     between, olds = np.empty((1, FRAME)), np.empty_like(states)
     on_shapes, on_surface_contacts, on_others = (
-        np.zeros((len(reaches), KEPT)),
-        np.zeros((len(which), KEPT)),
-        np.zeros((len(points), many, KEPT)),
+        np.zeros((len(contact_distances), CONTACT)),
+        np.zeros((len(which), CONTACT)),
+        np.zeros((len(points), many, CONTACT)),
     )
-    widest, loose = widest_of(ends, points, reaches, len(shapes)), bodies.copy()
+    widest, loose = widest_of(ends, points, contact_distances, len(shapes)), bodies.copy()
     # The velocities of what hangs are as its joint says.
     for b in range(many):
         if kinds[b] != FREE:
@@ -158,13 +158,13 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
                 m1, k1, q1 = ends[b + 1, 0], ends[b + 1, 1], ends[b + 1, 2]
                 own, count = points[m0:m1], (m1 - m0) * (k1 - k0)
                 if count > 0:
-                    reach = reaches[at : at + count].reshape(m1 - m0, k1 - k0)
-                    pressed = on_shapes[at : at + count].reshape(m1 - m0, k1 - k0, KEPT)
+                    contact_distance = contact_distances[at : at + count].reshape(m1 - m0, k1 - k0)
+                    pressed = on_shapes[at : at + count].reshape(m1 - m0, k1 - k0, CONTACT)
                     stand, first = frames[substeps * k0 : substeps * k1], step * (k1 - k0)
-                    scene = (own, reach, widest[k0:k1], stand, shapes[k0:k1], pressed)
+                    scene = (own, contact_distance, widest[k0:k1], stand, shapes[k0:k1], pressed)
                     touch(bodies[b], states[b], olds[b], still, nothing, first, *scene)
                 at += count
-                near = (which[q0:q1], places[q0:q1], keeps[q0:q1], frictions[q0:q1], on_surface_contacts[q0:q1])
+                near = (which[q0:q1], positions[q0:q1], keeps[q0:q1], frictions[q0:q1], on_surface_contacts[q0:q1])
                 touch_surface_contacts(bodies[b], states[b], olds[b], still, nothing, step, substeps, own, *near)
             for pair in range(many * many):
                 one, other = divmod(pair, many)

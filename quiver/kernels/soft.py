@@ -9,12 +9,12 @@ array       shape               content
 points      (P, 4)              each particle's move since the frame began, x y z [m], and its inverse mass [1/kg]; so float32
                                 stays exact far from the origin and for steps however small
 velocities  (P / 4, 16)         [m/s]
-targets     float64 (S, N, 3)   keyed places of the N particles after each of S substeps [m]
-before      float64 (N, 3)      keyed places when the frame began [m]
+targets     float64 (S, N, 3)   keyed positions of the N particles after each of S substeps [m]
+before      float64 (N, 3)      keyed positions when the frame began [m]
 positions   float64 (N, 3)      the particles, brought from the frame's begin to its end [m]
 pulls       (P / 4, 16)         what a substep adds to the velocity [m/s]; one row only where that is the same for all
 masses      (N,)                inverse masses [1/kg]
-goals       (S + 1, P / 4, 16)  scratch: the keyed places, since the frame began [m]
+goals       (S + 1, P / 4, 16)  scratch: the keyed positions, since the frame began [m]
 holds       (P / 4, 16)         share of the way to its keyed place that a particle is drawn in a substep; 1 pins it
 old         (P / 4, 16)         scratch
 begun       (2, P, 4)           scratch: the particles when the frame began, to float32, and what that leaves [m]

@@ -13,12 +13,12 @@ from quiver.kernels.lanes import any_less, fused, gather, larger, load, scatter,
 
 AWAY = 0
 """From the spot to the particle when the frame began, three rows [m]."""
-WAY = 3
+TRAVEL = 3
 """How far the spot moves in the frame, three rows [m]."""
-LOOK = 6
+NORMAL = 6
 """Where its outside looks when the frame begins, and how that changes in it: three rows each."""
-TURN = 9
-REACH = 12
+NORMAL_CHANGE = 9
+CONTACT_DISTANCE = 12
 FRICTION = 13
 PARAMS = 14
 TINY = 1e-20
@@ -30,28 +30,28 @@ def before_surface_contact(params, p, now, bx, by, bz):
 
     ``p`` is the first of the spot's rows; ``now`` the share of the frame that is over.
     """
-    nx = fused(load(params, p + TURN), now, load(params, p + LOOK))
-    ny = fused(load(params, p + TURN + 1), now, load(params, p + LOOK + 1))
-    nz = fused(load(params, p + TURN + 2), now, load(params, p + LOOK + 2))
+    nx = fused(load(params, p + NORMAL_CHANGE), now, load(params, p + NORMAL))
+    ny = fused(load(params, p + NORMAL_CHANGE + 1), now, load(params, p + NORMAL + 1))
+    nz = fused(load(params, p + NORMAL_CHANGE + 2), now, load(params, p + NORMAL + 2))
     inverse = 1.0 / sqrt(larger(fused(nx, nx, fused(ny, ny, nz * nz)), TINY))
     nx, ny, nz = nx * inverse, ny * inverse, nz * inverse
-    rx = load(params, p + AWAY) + bx - load(params, p + WAY) * now
-    ry = load(params, p + AWAY + 1) + by - load(params, p + WAY + 1) * now
-    rz = load(params, p + AWAY + 2) + bz - load(params, p + WAY + 2) * now
-    return fused(rx, nx, fused(ry, ny, rz * nz)) - load(params, p + REACH), nx, ny, nz, rx, ry, rz
+    rx = load(params, p + AWAY) + bx - load(params, p + TRAVEL) * now
+    ry = load(params, p + AWAY + 1) + by - load(params, p + TRAVEL + 1) * now
+    rz = load(params, p + AWAY + 2) + bz - load(params, p + TRAVEL + 2) * now
+    return fused(rx, nx, fused(ry, ny, rz * nz)) - load(params, p + CONTACT_DISTANCE), nx, ny, nz, rx, ry, rz
 
 
 @register_jitable
 def off_surface_contact(params, p, then, gap, nx, ny, nz, rx, ry, rz, ax, ay, az):
     """How far a particle is pushed that was at a a substep ago, ``then``, and for which `before_surface_contact` says the rest: x y z."""
-    sx = load(params, p + AWAY) + ax - load(params, p + WAY) * then
-    sy = load(params, p + AWAY + 1) + ay - load(params, p + WAY + 1) * then
-    sz = load(params, p + AWAY + 2) + az - load(params, p + WAY + 2) * then
+    sx = load(params, p + AWAY) + ax - load(params, p + TRAVEL) * then
+    sy = load(params, p + AWAY + 1) + ay - load(params, p + TRAVEL + 1) * then
+    sz = load(params, p + AWAY + 2) + az - load(params, p + TRAVEL + 2) * then
     # In front or not is asked of where the surface looked then: one that tilts would take a point at rest on it for a deep one.
-    ox = fused(load(params, p + TURN), then, load(params, p + LOOK))
-    oy = fused(load(params, p + TURN + 1), then, load(params, p + LOOK + 1))
-    oz = fused(load(params, p + TURN + 2), then, load(params, p + LOOK + 2))
-    began = fused(sx, ox, fused(sy, oy, sz * oz)) - load(params, p + REACH)
+    ox = fused(load(params, p + NORMAL_CHANGE), then, load(params, p + NORMAL))
+    oy = fused(load(params, p + NORMAL_CHANGE + 1), then, load(params, p + NORMAL + 1))
+    oz = fused(load(params, p + NORMAL_CHANGE + 2), then, load(params, p + NORMAL + 2))
+    began = fused(sx, ox, fused(sy, oy, sz * oz)) - load(params, p + CONTACT_DISTANCE)
     depth = larger(-gap, 0.0)
     push = where_less(began, -SLACK, smaller(depth, larger((1.0 - EASE) * began - gap, 0.0)), depth)
     mx, my, mz = rx - sx, ry - sy, rz - sz

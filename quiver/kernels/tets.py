@@ -94,9 +94,9 @@ def _solve_fans(first, end, points, fans, indices, params, kinds, matrices, pres
             v1x, v1y, v1z = combined(v11, v12, v13, *gradients)
             v2x, v2y, v2z = combined(v12, v22, v23, *gradients)
             v3x, v3y, v3z = combined(v13, v23, v33, *gradients)
-            give = dotted(*gradients, v1x, v1y, v1z, v2x, v2y, v2z, v3x, v3y, v3z)
+            inverse_mass = dotted(*gradients, v1x, v1y, v1z, v2x, v2y, v2z, v3x, v3y, v3z)
             # Divided here already, the slow division goes on while the shape is summed up.
-            share = 1.0 / larger(load(matrices, v + COMPLIANCE - VOLUME) + give, TINY)
+            share = 1.0 / larger(load(matrices, v + COMPLIANCE - VOLUME) + inverse_mass, TINY)
             sixfold = fused(e1x, g1x, fused(e1y, g1y, e1z * g1z))
             if len(prestress):
                 d = 9 * (slot + k)
@@ -149,14 +149,14 @@ def measure_fans(first, end, begun, rest, fans, indices, params):
             store(params, row + 2, (bz - az) + (vz - uz))
 
 
-def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, params, prestress):
+def _settle(positions, tets, locations, gram, metric, sixfold, ratio, pressure, params, prestress):
     """Make positions float64 (N, 3) the ones at which each tetrahedron rests, stably: set its volume goal and its prestress.
 
     Its goal becomes its volume there and as much more as its shape's pull can bear without giving way: the push shear / s for a largest
     stretch s, which keeps the energy convex however it is distorted or turned inside out. Its shape pulls at edges less the prestress,
     which that push just balances. At rest the goals are the model's and the prestress is zero.
 
-    places int32 (T, 3) of each: its goal's row of params, its slot, its lane; gram (T, 3, 3) [1/m2] of the inverse rest edges,
+    locations int32 (T, 3) of each: its goal's row of params, its slot, its lane; gram (T, 3, 3) [1/m2] of the inverse rest edges,
     metric (T, 3, 3) [m2] of the rest edges, sixfold (T,) six times the rest volumes [m3]; ratio of shear to bulk; pressure the share by
     which the solid wants to be larger
     """
@@ -180,7 +180,7 @@ def _settle(positions, tets, places, gram, metric, sixfold, ratio, pressure, par
             )
         )
         stretch = max(stretch, 1e-6)
-        goal, slot, lane = places[t, 0], places[t, 1], places[t, 2]
+        goal, slot, lane = locations[t, 0], locations[t, 1], locations[t, 2]
         volume = ax * gx[0] + ay * gy[0] + az * gz[0]
         params[goal, lane] = volume + (ratio / stretch + pressure) * sixfold[t]
         share, row = 1.0 / (stretch * sixfold[t]), 9 * slot

@@ -9,7 +9,8 @@ from quiver.kernels.lanes import gather, store
 def measure_ways(first, end, begun, rest, indices, params, others, stride):
     """Write the ways from each item's first particle to its ``others`` into the first rows of params, in blocks first..end-1.
 
-    ``begun`` and ``rest`` (P, 4) are places to float32 and what that leaves; a block has others + 1 rows of indices, ``stride`` of params.
+    ``begun`` and ``rest`` (P, 4) are positions to float32 and what that leaves; a block has others + 1 rows of indices and
+    ``stride`` of params.
     """
     for block in range(first, end):
         i, p = (others + 1) * block, stride * block

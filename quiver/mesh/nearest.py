@@ -1,4 +1,4 @@
-"""Nearest places on a mesh that moves."""
+"""Nearest positions on a mesh that moves."""
 
 import numpy as np
 
@@ -30,13 +30,15 @@ class NearestOn:
         kernel.refit(self.points, self.triangles, self.order, self.starts, self.boxes)
 
     def find(self, queries, limits, guesses=None):
-        """(triangle (Q,), shares (Q, 3) of its corners) of the place nearest to each query (Q, 3); -1 where none is within limits (Q,).
+        """(triangle (Q,), corner_weights (Q, 3)) of the place nearest to each query (Q, 3); -1 where none is within limits (Q,).
 
         ``guesses`` (Q,), such as the last answer, make it quicker.
         """
         queries = np.ascontiguousarray(queries, float)
         found = np.full(len(queries), -1) if guesses is None else guesses.copy()
-        shares, limits = np.empty((len(queries), 3)), np.broadcast_to(np.asarray(limits, float), len(queries)).copy()
+        corner_weights, limits = np.empty((len(queries), 3)), np.broadcast_to(np.asarray(limits, float), len(queries)).copy()
         tree = (self.points, self.triangles, self.order, self.starts, self.boxes)
-        split(lambda first, end: kernel.find_nearest(first, end, queries, limits, *tree, found, shares), len(queries), WORTH_A_THREAD)
-        return found, shares
+        split(
+            lambda first, end: kernel.find_nearest(first, end, queries, limits, *tree, found, corner_weights), len(queries), WORTH_A_THREAD
+        )
+        return found, corner_weights

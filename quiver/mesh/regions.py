@@ -61,7 +61,7 @@ def falloff(share, kind):
 def brush(levels, top, dabs, radius, strength, kind, mode, allowed=None):
     """Paint a stroke: a new array of levels.
 
-    dabs (D, 3) places of the brush, radius [same units], strength 0..1; ``allowed`` bool (V,) which vertices take paint.
+    dabs (D, 3) positions of the brush, radius [same units], strength 0..1; ``allowed`` bool (V,) which vertices take paint.
     Only what hangs together with the brush's own place inside its ball is touched, so a stroke does not go through a thin part.
     Raises BadInput.
     """
@@ -69,9 +69,9 @@ def brush(levels, top, dabs, radius, strength, kind, mode, allowed=None):
         raise BadInput(f"expected a falloff of {', '.join(FALLOFFS)} and a mode of {', '.join(MODES)}, got {kind} and {mode}")
     if not (np.isfinite(dabs).all() and 0.0 < radius < np.inf and 0.0 <= strength <= 1.0):
         raise BadInput(f"expected finite places, a radius above 0 and a strength of 0 to 1, got {radius:g} and {strength:g}")
-    worked = np.zeros(len(top.places))
+    worked = np.zeros(len(top.positions))
     for dab in np.asarray(dabs, float).reshape(-1, 3):
-        distance = np.linalg.norm(top.places - dab, axis=1)
+        distance = np.linalg.norm(top.positions - dab, axis=1)
         inside = np.flatnonzero(distance < radius)
         if len(inside):
             linked = _linked(top, inside, inside[np.argmin(distance[inside])])
@@ -83,8 +83,8 @@ def brush(levels, top, dabs, radius, strength, kind, mode, allowed=None):
 
 
 def _linked(top, inside, seed):
-    """The places of ``inside`` that hang together with ``seed`` by edges within it."""
-    slot = np.full(len(top.places), -1)
+    """The positions of ``inside`` that hang together with ``seed`` by edges within it."""
+    slot = np.full(len(top.positions), -1)
     slot[inside] = np.arange(len(inside))
     part = top.links[inside][:, inside]
     reached = np.zeros(len(inside), bool)
@@ -207,8 +207,8 @@ def mirrored(levels, top):
 
 def mirror_partners(top):
     """For each vertex a vertex nearest to its mirror place across x = 0."""
-    other = _tree(top).query(top.places * [-1.0, 1.0, 1.0])[1]
-    first = np.zeros(len(top.places), int)
+    other = _tree(top).query(top.positions * [-1.0, 1.0, 1.0])[1]
+    first = np.zeros(len(top.positions), int)
     first[top.place_of[::-1]] = np.arange(len(top.place_of))[::-1]
     return first[other][top.place_of]
 
@@ -225,7 +225,7 @@ def _nearest(top, point):
 
 
 def _tree(top):
-    return KDTree(top.places)
+    return KDTree(top.positions)
 
 
 def unpacked_bits(text, count):

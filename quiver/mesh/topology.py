@@ -13,26 +13,26 @@ _PAIRS = np.array(list(itertools.combinations(range(4), 2)))
 
 @dataclass(frozen=True)
 class Topology:
-    """V vertices at P places.
+    """V vertices at P positions.
 
-    place_of   int (V,) the place of each vertex; places float64 (P, 3); triangles int (T, 3) places, without flat ones
-    links      sparse (P, P), the length of the edge between two places that share one
+    place_of   int (V,) the place of each vertex; positions float64 (P, 3); triangles int (T, 3) positions, without flat ones
+    links      sparse (P, P), the length of the edge between two positions that share one
     piece_of   int (P,) which connected piece a place belongs to
     """
 
     place_of: np.ndarray
-    places: np.ndarray
+    positions: np.ndarray
     triangles: np.ndarray
     links: sparse.csr_matrix
     piece_of: np.ndarray
 
     def spread(self, values):
-        """Values of places (P, ...) as values of vertices (V, ...)."""
+        """Values of positions (P, ...) as values of vertices (V, ...)."""
         return values[self.place_of]
 
     def gathered(self, values):
         """The largest of the values (V,) of the vertices at each place (P,)."""
-        out = np.full(len(self.places), -np.inf)
+        out = np.full(len(self.positions), -np.inf)
         np.maximum.at(out, self.place_of, values)
         return out
 
@@ -40,29 +40,29 @@ class Topology:
 def topology(positions, triangles):
     """The Topology of a mesh: positions (V, 3), triangles (T, 3)."""
     positions = np.asarray(positions, np.float32)
-    first, place_of = _same_places(positions)
-    places = positions[first]
+    first, place_of = _same_positions(positions)
+    positions = positions[first]
     corners = place_of[triangles]
     a, b, c = corners.T
     corners = corners[(a != b) & (b != c) & (a != c)]
-    edges, _ = edges_of_triangles(corners, len(places))
-    lengths = np.linalg.norm(places[edges[:, 0]].astype(float) - places[edges[:, 1]], axis=1)
+    edges, _ = edges_of_triangles(corners, len(positions))
+    lengths = np.linalg.norm(positions[edges[:, 0]].astype(float) - positions[edges[:, 1]], axis=1)
     both = (np.concatenate([lengths, lengths]), (np.concatenate([edges[:, 0], edges[:, 1]]), np.concatenate([edges[:, 1], edges[:, 0]])))
-    links = sparse.csr_matrix(both, shape=(len(places), len(places)))
+    links = sparse.csr_matrix(both, shape=(len(positions), len(positions)))
     _, piece_of = csgraph.connected_components(links, directed=False)
-    return Topology(place_of, places.astype(float), corners, links, piece_of)
+    return Topology(place_of, positions.astype(float), corners, links, piece_of)
 
 
 def welded(positions, triangles):
     """The triangles (T, 3) between the first vertices at each place of positions (V, 3), without flat ones."""
-    first, place_of = _same_places(np.asarray(positions, np.float32))
+    first, place_of = _same_positions(np.asarray(positions, np.float32))
     corners = first[place_of][triangles]
     a, b, c = corners.T
     return corners[(a != b) & (b != c) & (a != c)]
 
 
-def _same_places(positions):
-    """(the first vertex at each place (P,), the place of each vertex (V,)) of positions (V, 3); places by x, then y, then z."""
+def _same_positions(positions):
+    """(the first vertex at each place (P,), the place of each vertex (V,)) of positions (V, 3); positions by x, then y, then z."""
     order = np.lexsort(positions.T[::-1])
     is_new = np.ones(len(order), bool)
     is_new[1:] = (positions[order[1:]] != positions[order[:-1]]).any(1)
@@ -83,9 +83,9 @@ def _unique_edges(pairs, count):
 
 
 def distance_along(top, sources, limit=np.inf):
-    """Distance along the edges from the nearest of the source places (P,): at most ``limit``, beyond it infinite (Dijkstra)."""
+    """Distance along the edges from the nearest of the source positions (P,): at most ``limit``, beyond it infinite (Dijkstra)."""
     if not len(sources):
-        return np.full(len(top.places), np.inf)
+        return np.full(len(top.positions), np.inf)
     return csgraph.dijkstra(top.links, directed=False, indices=sources, limit=limit, min_only=True)
 
 

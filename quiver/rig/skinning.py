@@ -83,7 +83,7 @@ def dual_quaternions(matrices):
 
 
 def slots_of(mesh):
-    """Node indices turned into places in the skin's own joint list, as int32 (V, I)."""
+    """Node indices turned into positions in the skin's own joint list, as int32 (V, I)."""
     slot_of = np.zeros(int(mesh.bind_nodes.max()) + 1, np.int32)
     slot_of[mesh.bind_nodes] = np.arange(len(mesh.bind_nodes), dtype=np.int32)
     return slot_of[mesh.joints]

@@ -56,10 +56,10 @@ def rotate(quaternions, vectors):
     return vectors + w * twice + crossed(xyz, twice)
 
 
-def seen_in(turns, frames):
+def seen_in(rotations, frames):
     """Rotations of the world, quaternions (..., 4), as they are in orthonormal frames (..., 3, 3), which may be mirrored."""
-    axes = np.einsum("...ji,...j->...i", frames, turns[..., :3]) * np.sign(np.linalg.det(frames))[..., None]
-    return np.concatenate([axes, turns[..., 3:]], axis=-1)
+    axes = np.einsum("...ji,...j->...i", frames, rotations[..., :3]) * np.sign(np.linalg.det(frames))[..., None]
+    return np.concatenate([axes, rotations[..., 3:]], axis=-1)
 
 
 def slerp(a, b, share):

@@ -140,16 +140,16 @@ class Execution:
             node.part.layer.id: np.repeat(frames.amounts(node.part.layer), frames.per_frame) for node in outputs if node.part.is_soft
         }
         for node, ride in stage.rides.items():
-            parent, places = self.skeleton.parents[node], frames.world[:, node, :, 3]
-            moved, turns = ride.moved(places, frames.world, moves, amounts, frames.per_frame)
-            shifts, linear = moved - places, frames.world[:, parent, :, :3] if parent >= 0 else np.eye(3)
+            parent, positions = self.skeleton.parents[node], frames.world[:, node, :, 3]
+            moved, rotations = ride.moved(positions, frames.world, moves, amounts, frames.per_frame)
+            shifts, linear = moved - positions, frames.world[:, parent, :, :3] if parent >= 0 else np.eye(3)
             shifts = np.linalg.solve(linear, shifts[..., None])[..., 0]
             frames.pose.translations[:, node] += shifts
             frames.final.translations[:, node] += shifts[frames.ends]
-            if turns is None:
+            if rotations is None:
                 continue
-            frame = transforms.pure_rotations(np.broadcast_to(linear, turns.shape))
-            own = transforms.from_matrices(np.swapaxes(frame, 1, 2) @ turns @ frame)
+            frame = transforms.pure_rotations(np.broadcast_to(linear, rotations.shape))
+            own = transforms.from_matrices(np.swapaxes(frame, 1, 2) @ rotations @ frame)
             for pose, turn in ((frames.pose, own), (frames.final, own[frames.ends])):
                 pose.rotations[:, node] = transforms.multiply(turn, pose.rotations[:, node])
         frames.world = world_matrices(self.skeleton, frames.pose)

@@ -116,7 +116,7 @@ def without_layer(setup, identifier):
 
 
 def move_layer(setup, identifier, by):
-    """One layer moved by some places in the order."""
+    """One layer moved by some positions in the order."""
     layers = list(setup.layers)
     at = layers.index(setup.layer(identifier))
     layers.insert(max(0, min(len(layers) - 1, at + by)), layers.pop(at))

@@ -20,8 +20,8 @@ def shape_rows(cores, bounds, frictions):
     return rows
 
 
-def standing(places, turns=None):
+def standing(positions, rotations=None):
     """Placements (K, 3, 4) of colliders that are turned by matrices (K, 3, 3), or not at all."""
-    places = np.asarray(places, float)
-    turned = np.broadcast_to(np.eye(3), (len(places), 3, 3)) if turns is None else turns
-    return np.concatenate([turned, places[:, :, None]], axis=2)
+    positions = np.asarray(positions, float)
+    turned = np.broadcast_to(np.eye(3), (len(positions), 3, 3)) if rotations is None else rotations
+    return np.concatenate([turned, positions[:, :, None]], axis=2)

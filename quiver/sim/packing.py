@@ -35,17 +35,17 @@ def pack_items(items, values, empty, rows, count):
     ``empty`` (params,) are the values of a lane without an item. Returns indices, params, starts (D + 2,), and int32 (T, 2) block and lane.
     """
     domains = _domains(items.min(1), items.max(1), rows)
-    starts, places = [0], np.zeros((len(items), 2), np.int64)
+    starts, locations = [0], np.zeros((len(items), 2), np.int64)
     for domain in range(len(rows)):
         own = np.flatnonzero(domains == domain)
-        blocks, places[own] = _blocks(items[own], count, starts[-1])
+        blocks, locations[own] = _blocks(items[own], count, starts[-1])
         starts.append(starts[-1] + blocks)
     indices = np.full((starts[-1], items.shape[1], LANES), _nobody(count), np.int32)
-    indices[places[:, 0], :, places[:, 1]] = items
+    indices[locations[:, 0], :, locations[:, 1]] = items
     params = aligned((starts[-1], len(empty), LANES))
     params[:] = empty[:, None]
-    params[places[:, 0], :, places[:, 1]] = values
-    return indices.reshape(-1, LANES), params.reshape(-1, LANES), np.array(starts, np.int32), places.astype(np.int32)
+    params[locations[:, 0], :, locations[:, 1]] = values
+    return indices.reshape(-1, LANES), params.reshape(-1, LANES), np.array(starts, np.int32), locations.astype(np.int32)
 
 
 def pack_length_limits(edges, lengths, compliance, pulls_only, rows, count):
@@ -58,8 +58,8 @@ def pack_length_limits(edges, lengths, compliance, pulls_only, rows, count):
     )
     empty = np.zeros(length_limit.PARAMS)
     empty[[length_limit.LENGTH, length_limit.PULLS_ONLY]] = NO_LENGTH_LIMIT, 1.0
-    *packed, places = pack_items(edges, values, empty, rows, count)
-    return tuple(packed), places
+    *packed, locations = pack_items(edges, values, empty, rows, count)
+    return tuple(packed), locations
 
 
 def pack_hinges(hinges, bent, rows, count):
@@ -75,7 +75,7 @@ def pack_hinges(hinges, bent, rows, count):
 def pack_fans(tets, goals, matrices, rows, count):
     """Pack tetrahedra (T, 4) with their goals (T,) and matrices (T, MATRICES), as kernels/tets.py says.
 
-    Returns fans, indices, params, kinds, matrices, starts (D + 2,), and places int32 (T, 3): a goal's row of params, its slot, its lane.
+    Returns fans, indices, params, kinds, matrices, starts (D + 2,), and locations int32 (T, 3): a goal's row of params, its slot, its lane.
     """
     if not len(tets):
         nothing = np.zeros((0, LANES), np.int32), aligned((0, LANES)), np.zeros(0, np.int32), aligned((0, LANES))
@@ -99,9 +99,9 @@ def pack_fans(tets, goals, matrices, rows, count):
         starts.append(made.blocks)
     fans, indices, params, slots = made.arrays()
     kinds, table = _kinds(slots)
-    places = np.empty((len(tets), 3), np.int32)
-    places[order[np.concatenate(made.members)]] = np.concatenate(made.places)
-    return fans, indices, params, kinds, table, np.array(starts, np.int32), places
+    locations = np.empty((len(tets), 3), np.int32)
+    locations[order[np.concatenate(made.members)]] = np.concatenate(made.locations)
+    return fans, indices, params, kinds, table, np.array(starts, np.int32), locations
 
 
 class _Blocks:
@@ -109,14 +109,14 @@ class _Blocks:
 
     def __init__(self, count):
         self.count, self.blocks, self.at = count, 0, np.zeros(3, int)
-        self.fans, self.indices, self.params, self.slots, self.members, self.places = ([] for _ in range(6))
+        self.fans, self.indices, self.params, self.slots, self.members, self.locations = ([] for _ in range(6))
 
     def add(self, tets, fans, goals, matrices):
         """Pack fans of the same length, int (F, n) numbers of tetrahedra that follow each other."""
         length = fans.shape[1]
         items = np.concatenate([tets[fans[:, 0], :3], tets[fans, 3]], 1)
-        blocks, places = _blocks(items, self.count, 0)
-        block, lane = places.T
+        blocks, locations = _blocks(items, self.count, 0)
+        block, lane = locations.T
         indices = np.full((blocks, length + 3, LANES), _nobody(self.count), np.int32)
         indices[block, :, lane] = items
         rows = [tet.goal_row(length, k) for k in range(length + 1)]
@@ -128,7 +128,7 @@ class _Blocks:
         for k, row in enumerate(rows[:-1]):
             params[block, row, lane] = goals[fans[:, k]]
             self.members.append(fans[:, k])
-            self.places.append(np.stack([self.at[1] + block * steps[1] + row, self.at[2] + block * length + k, lane], 1))
+            self.locations.append(np.stack([self.at[1] + block * steps[1] + row, self.at[2] + block * length + k, lane], 1))
         begins = self.at + np.arange(blocks)[:, None] * steps
         self.fans.append(np.column_stack([np.full(blocks, length), begins]))
         self.indices.append(indices.reshape(-1, LANES))
@@ -191,26 +191,28 @@ def _kinds(slots):
 
 def surface_contacts_in_lanes(surface_contacts, particles):
     """Spots as `push_surface_contacts` takes them, of points that are one particle each, packed for kernels/surface_contacts.py."""
-    bases, corners, _, near, reaches, frictions = surface_contacts
-    count, blocks = len(reaches), -(-len(reaches) // LANES)
+    bases, corners, _, near, contact_distances, frictions = surface_contacts
+    count, blocks = len(contact_distances), -(-len(contact_distances) // LANES)
     # An index of lanes is taken as an address: none may be negative.
     indices = np.full(blocks * LANES, _nobody(particles), np.int32)
     indices[:count] = corners[:, 0]
     values = no_surface_contacts(blocks * LANES)
-    values[:count] = surface_contact_values(bases, near, reaches, frictions)
+    values[:count] = surface_contact_values(bases, near, contact_distances, frictions)
     return indices.reshape(-1, LANES), in_lanes(values).reshape(-1, LANES)
 
 
 def no_surface_contacts(count):
     """Values (count, PARAMS) of lanes that touch nothing."""
     values = np.zeros((count, surface_contact.PARAMS), np.float32)
-    values[:, surface_contact.REACH] = NEVER
+    values[:, surface_contact.CONTACT_DISTANCE] = NEVER
     return values
 
 
-def surface_contact_values(bases, near, reaches, frictions):
+def surface_contact_values(bases, near, contact_distances, frictions):
     """Places (Q, 12) that `push_surface_contacts` takes, for kernels/surface_contacts.py, (Q, PARAMS); they count from bases (Q, 3)."""
-    return np.column_stack([bases - near[:, :3], near[:, 3:6] - near[:, :3], near[:, 6:9], near[:, 9:] - near[:, 6:9], reaches, frictions])
+    return np.column_stack(
+        [bases - near[:, :3], near[:, 3:6] - near[:, :3], near[:, 6:9], near[:, 9:] - near[:, 6:9], contact_distances, frictions]
+    )
 
 
 def in_lanes(values):

@@ -28,10 +28,10 @@ class RigidBody:
 def advance(bodies, states, keyed, dt, touches=None, surface_contacts=None):
     """Advance B bodies, which knock against each other, through S substeps of ``dt`` seconds; their states (13,) are changed.
 
-    keyed    for each (S + 1, 7): its keyed places and turns before the first substep and after each
-    touches  for each its reaches (M, K), frames (S K, FRAME) and shapes (K, SHAPE); spots for each as kernels/rigid_contacts.py says
+    keyed    for each (S + 1, 7): its keyed positions and turns before the first substep and after each
+    touches  for each contact_distances (M, K), frames (S K, FRAME), shapes (K, SHAPE); surface_contacts as in kernels/rigid_contacts.py
 
-    Returns places and turns (B, S, 7) after each substep.
+    Returns positions and rotations (B, S, 7) after each substep.
     """
     touches, surface_contacts = touches or [NOTHING] * len(bodies), surface_contacts or [NO_SURFACE_CONTACTS] * len(bodies)
     counts = [
@@ -43,11 +43,11 @@ def advance(bodies, states, keyed, dt, touches=None, surface_contacts=None):
     numbers, kinds, settings, points, outside, boxes = (
         [getattr(body, name) for body in bodies] for name in ("numbers", "kind", "settings", "points", "outside", "box")
     )
-    reaches = np.concatenate([touch[0].ravel() for touch in touches])
+    contact_distances = np.concatenate([touch[0].ravel() for touch in touches])
     frames, shapes = (np.concatenate([touch[k] for touch in touches]) for k in (1, 2))
     near = tuple(np.concatenate(parts) for parts in zip(*surface_contacts, strict=True))
     body_rows = np.array(numbers), np.array(kinds), np.array(keyed), dt, np.array(settings)
-    scene = np.concatenate(points), (reaches, frames, shapes), near, np.array(outside), np.array(boxes)
+    scene = np.concatenate(points), (contact_distances, frames, shapes), near, np.array(outside), np.array(boxes)
     advance_bodies(together, *body_rows, ends, *scene, record)
     for state, moved in zip(states, together, strict=True):
         state[:] = moved

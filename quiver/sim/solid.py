@@ -22,10 +22,10 @@ WORTH_CUTTING_EDGES = 10_000
 
 @dataclass(frozen=True)
 class CordLimits:
-    """edges int32 (E, 2); places int32 (E, 2) block and lane of each length limit; limits (E,) [m], ``share`` of the rest lengths."""
+    """edges int32 (E, 2); slots int32 (E, 2) block and lane of each length limit; limits (E,) [m], ``share`` of the rest lengths."""
 
     edges: np.ndarray
-    places: np.ndarray
+    slots: np.ndarray
     limits: np.ndarray
     share: float | None
 
@@ -35,7 +35,7 @@ class SolidModel:
     """N particles, T tetrahedra; SI units. What the kernel takes (kernels/soft.py) and `advance` does not make itself.
 
     tets (fans, indices, params, kinds, matrices, prestress, starts), whose rows of ways are filled anew each frame; length_limits, hinges
-    likewise; rows (D + 1,); corners int32 (T, 4) the tetrahedra, places int32 (T, 3) goal's row, slot and lane of each;
+    likewise; rows (D + 1,); corners int32 (T, 4) the tetrahedra, slots int32 (T, 3) goal's row, slot and lane of each;
     pressure a share of volume; inverse_masses float32 (N,); holds (P / 4, 16); damping_factor, drag_factor a substep; gravity (3,)
     [m/s2]; dt [s]; speed_limit [m/s]
     """
@@ -45,7 +45,7 @@ class SolidModel:
     hinges: tuple
     length_bounds: CordLimits
     corners: np.ndarray
-    places: np.ndarray
+    slots: np.ndarray
     body: object
     pressure: float
     rows: np.ndarray
@@ -83,11 +83,11 @@ def solid_model(
     compliance = body.sixfold**2 / (bulk * body.volumes * dt**2)
     matrices = np.column_stack([*_steps(body, inverse_masses[tets], shear * dt**2), compliance])
     goals = (1.0 + shear / bulk + pressure) * body.sixfold
-    *packed, starts, places = pack_fans(tets, goals, matrices, rows, count)
+    *packed, starts, slots = pack_fans(tets, goals, matrices, rows, count)
     prestress = aligned((9 * (len(packed[3]) if settles else 0), LANES))
     length_limits, limits = _length_limits(body, tets, longest, rows, count)
     hinges = pack_hinges(np.zeros((0, 4), np.int32), np.zeros((0, 3)), rows, count)
-    parts = ((*packed, prestress, starts), length_limits, hinges, limits, tets, places, body, pressure, rows)
+    parts = ((*packed, prestress, starts), length_limits, hinges, limits, tets, slots, body, pressure, rows)
     return SolidModel(
         *parts,
         *_particles(body, body.springs * young * dt**2),
@@ -103,8 +103,8 @@ def _length_limits(body, tets, longest, rows, count):
     """The length limits' (indices, params, starts), and what `settle` needs of them; none without a limit."""
     edges, lengths = edges_of_tets(body.nodes, tets) if longest is not None else (np.zeros((0, 2), np.int32), np.zeros(0))
     limits = lengths * (longest or 0.0)
-    packed, places = pack_length_limits(edges, limits, np.zeros(len(edges)), True, rows, count)
-    return packed, CordLimits(edges, places, limits, longest)
+    packed, slots = pack_length_limits(edges, limits, np.zeros(len(edges)), True, rows, count)
+    return packed, CordLimits(edges, slots, limits, longest)
 
 
 def sheet_model(body, dt, damping_factor=1.0, drag_factor=1.0, gravity=(0.0, 0.0, 0.0), speed_limit=1e3):
@@ -112,11 +112,11 @@ def sheet_model(body, dt, damping_factor=1.0, drag_factor=1.0, gravity=(0.0, 0.0
     count = len(body.masses)
     none = np.zeros((0, 4), np.int32)
     rows = _rows_of_domains(body.edges, count, WORTH_CUTTING_EDGES)
-    *packed, starts, places = pack_fans(none, np.zeros(0), np.zeros((0, tet.MATRICES)), rows, count)
-    length_limits, length_limit_places = pack_length_limits(body.edges, body.lengths, 1.0 / (body.stiffness * dt**2), False, rows, count)
+    *packed, starts, slots = pack_fans(none, np.zeros(0), np.zeros((0, tet.MATRICES)), rows, count)
+    length_limits, length_limit_slots = pack_length_limits(body.edges, body.lengths, 1.0 / (body.stiffness * dt**2), False, rows, count)
     bent = np.column_stack([np.sin(body.angles), np.cos(body.angles), 1.0 / (body.bending * dt**2)])
-    limits, hinges = CordLimits(body.edges, length_limit_places, body.lengths, 1.0), pack_hinges(body.hinges, bent, rows, count)
-    parts = ((*packed, aligned((0, LANES)), starts), length_limits, hinges, limits, none, places, body, 0.0, rows)
+    limits, hinges = CordLimits(body.edges, length_limit_slots, body.lengths, 1.0), pack_hinges(body.hinges, bent, rows, count)
+    parts = ((*packed, aligned((0, LANES)), starts), length_limits, hinges, limits, none, slots, body, 0.0, rows)
     return SolidModel(
         *parts, *_particles(body, body.springs * dt**2), damping_factor, drag_factor, np.asarray(gravity, np.float32), dt, speed_limit
     )
@@ -191,7 +191,7 @@ class SolidState(Varying):
         self.positions, self.rows[:] = state["positions"].copy(), state["rows"]
 
     def goals(self, substeps):
-        """Room for keyed places (substeps + 1, P / 4, LANES)."""
+        """Room for keyed slots (substeps + 1, P / 4, LANES)."""
         if self._goals is None or len(self._goals) != substeps + 1:
             self._goals = aligned((substeps + 1, row_count(len(self.positions)), LANES))
         return self._goals
@@ -227,11 +227,11 @@ def advance(model, state, targets, before, pull=None, threads=None, touches=NO_T
     """
     pull = np.float32(model.dt) * np.asarray(model.gravity if pull is None else pull, np.float32)
     body = (state.positions, model.inverse_masses, state.pulls(pull))
-    shares = (np.float32(model.damping_factor), np.float32(model.drag_factor), np.float32(model.speed_limit))
+    factors = (np.float32(model.damping_factor), np.float32(model.drag_factor), np.float32(model.speed_limit))
     keyed = (np.ascontiguousarray(targets, float), np.ascontiguousarray(before, float))
     scene = (
         *body,
-        *shares,
+        *factors,
         (model.tets, model.length_limits, model.hinges),
         touches,
         model.rows,
@@ -252,11 +252,11 @@ def settle(model, positions):
     """
     body, (_, _, params, _, _, prestress, _) = model.body, model.tets
     scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure, params, prestress)
-    tet.settle(np.ascontiguousarray(positions, float), model.corners, model.places, *scene)
+    tet.settle(np.ascontiguousarray(positions, float), model.corners, model.slots, *scene)
     length_limits = model.length_bounds
     if len(length_limits.edges):
         lengths = np.linalg.norm(positions[length_limits.edges[:, 1]] - positions[length_limits.edges[:, 0]], axis=1)
         rows = model.length_limits[1].reshape(-1, length_limit.PARAMS, LANES)
-        rows[length_limits.places[:, 0], length_limit.LENGTH, length_limits.places[:, 1]] = np.maximum(
+        rows[length_limits.slots[:, 0], length_limit.LENGTH, length_limits.slots[:, 1]] = np.maximum(
             length_limits.limits, length_limits.share * lengths
         )

@@ -7,7 +7,7 @@ from quiver.sim.varying import Varying
 
 
 class ChainState(Varying):
-    """Displacements [m] from the keyed places and velocities [m/s] of a ChainModel's particles.
+    """Displacements [m] from the keyed positions and velocities [m/s] of a ChainModel's particles.
 
     rows    float32 (B * 6 n, LANES), as kernels/chains.py says: what the kernel reads and writes
     """

@@ -46,7 +46,7 @@ def _in_lanes(rows, model):
 def advance(model, state, motion, axes=NO_AXES, colliders=NO_COLLIDERS, record_every=1, threads=None, surface_contacts=NO_SURFACE_CONTACTS):
     """Advance ``state`` through all substeps of ``motion``; returns displacements (S / record_every, C, n, 3) float32 [m].
 
-    ``colliders`` and ``surface_contacts`` as kernels/chains.py says, see `reach_rows`. The result does not depend on ``threads``.
+    ``colliders`` and ``surface_contacts`` as in kernels/chains.py, see `contact_distance_rows`. The result does not depend on ``threads``.
     """
     n, blocks = model.segments, model.blocks
     substeps = len(motion) // (blocks * (6 * n + 3))
@@ -62,9 +62,9 @@ def advance(model, state, motion, axes=NO_AXES, colliders=NO_COLLIDERS, record_e
     return lanes.reshape(-1, blocks * LANES, n, 3)[:, : len(model.counts)]
 
 
-def reach_rows(model, reaches):
+def contact_distance_rows(model, contact_distances):
     """Pack for the kernel how far each segment's middle and end keep from each of K colliders: (C, K, n, 2) [m] as rows."""
-    chains, many, n = reaches.shape[:3]
+    chains, many, n = contact_distances.shape[:3]
     rows = np.zeros((model.blocks * LANES, many * n * 2), np.float32)
-    rows[:chains] = reaches.reshape(chains, -1)
+    rows[:chains] = contact_distances.reshape(chains, -1)
     return np.ascontiguousarray(rows.reshape(model.blocks, LANES, -1).transpose(0, 2, 1)).reshape(-1, LANES)

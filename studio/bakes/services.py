@@ -103,7 +103,7 @@ def _shapes(bake, character, clip, rotations, translations):
 
 
 def _write_point_cache(bake, context):
-    """Write the places of one mesh's vertices frame by frame, as the take's chunks are read."""
+    """Write the positions of one mesh's vertices frame by frame, as the take's chunks are read."""
     take = bake.take
     character, _ = loaded(take.character_id)
     mesh = character.meshes[bake.mesh]
@@ -116,8 +116,8 @@ def _write_point_cache(bake, context):
 
     def pieces():
         yield head
-        for _, places in _scenes(take, character, frames, [bake.mesh]):
-            yield written(places[0])
+        for _, positions in _scenes(take, character, frames, [bake.mesh]):
+            yield written(positions[0])
             if not context.keep_going():
                 return
 
@@ -140,7 +140,7 @@ def _write_usd(bake, context):
 
 
 def _scenes(take, character, frames, mesh_indices):
-    """For each of ``frames``, as the take's chunks are read: (Pose of all nodes, places float32 (V, 3) of each mesh) [file units]."""
+    """For each of ``frames``, as the take's chunks are read: (Pose of all nodes, positions float32 (V, 3) of each mesh) [file units]."""
     clip, wanted = character.clip_or_still(take.clip_name), set(frames.tolist())
     starts = dict(zip(take.moved, np.cumsum([0, *(len(vertices) for vertices in take.moved.values())]), strict=False))
     for chunk in take.chunks.iterator():
@@ -157,9 +157,9 @@ def _scenes(take, character, frames, mesh_indices):
 
 
 def _placed(take, character, index, world, offsets, starts):
-    places = skinned_positions(character.meshes[index], world)
+    positions = skinned_positions(character.meshes[index], world)
     vertices = take.moved.get(str(index))
     if vertices:
         start = starts[str(index)]
-        places[vertices] += offsets[start : start + len(vertices)]
-    return places
+        positions[vertices] += offsets[start : start + len(vertices)]
+    return positions

@@ -304,14 +304,14 @@ def shapes(row):
 def _dots_of(skin, skeleton):
     """What the stage draws of a surface: for some of its vertices the node that carries each most, and where it is from there."""
     surface = skin.surface
-    mesh, places = surface.mesh, surface.rest / surface.scale
-    some = np.unique(np.linspace(0, len(places) - 1, MOST_DOTS).astype(int))
-    nodes = np.full(len(places), mesh.node)
+    mesh, positions = surface.mesh, surface.rest / surface.scale
+    some = np.unique(np.linspace(0, len(positions) - 1, MOST_DOTS).astype(int))
+    nodes = np.full(len(positions), mesh.node)
     if mesh.skin >= 0:
-        nodes = mesh.joints[np.arange(len(places)), mesh.weights.argmax(1)]
+        nodes = mesh.joints[np.arange(len(positions)), mesh.weights.argmax(1)]
     world = rest_matrices(skeleton)[nodes[some]]
-    own = np.linalg.solve(world[:, :, :3], (places[some] - world[:, :, 3])[..., None])[..., 0]
-    return {"nodes": nodes[some].tolist(), "places": np.round(own, 5).ravel().tolist()}
+    own = np.linalg.solve(world[:, :, :3], (positions[some] - world[:, :, 3])[..., None])[..., 0]
+    return {"nodes": nodes[some].tolist(), "positions": np.round(own, 5).ravel().tolist()}
 
 
 def facts_of(row, collider):

@@ -242,7 +242,7 @@ def lattice_of(row, layer_id):
     nodes = (carried.positions, soft.body.holds, fixed, carried.joints, carried.weights)
     # A triangle is drawn as a tetrahedron whose last two corners are one.
     tets = soft.part.triangles[:, [0, 1, 2, 2]] if hasattr(soft.part, "triangles") else made.tets
-    return lattice.message(*nodes, tets, made.corners, made.shares)
+    return lattice.message(*nodes, tets, made.corners, made.corner_weights)
 
 
 def remove_chain(row, layer_id, index):

@@ -37,7 +37,7 @@ def play(pk, begin, wishes, send):
         raise BadInput("expected a clip's name and a frame to stand in")
     poke = Poke(character, row.setup, clip, frame)
     run, step = poke.run.plan, frames.OFFSET_STEP / row.setup.metres_per_unit
-    send(told({"things": poke.sizes}))
+    send(encoded({"things": poke.sizes}))
     send(frames.header(run.rotated, run.translated, [], poke.rate, 0, 1, run.moved))
     made = seen = 0
     due = time.monotonic()
@@ -58,7 +58,7 @@ def play(pk, begin, wishes, send):
         chunk, things = poke.step()
         offsets, used = frames.quantised(chunk.offsets, step)
         made += 1
-        message = told({"frame": made, "things": things, "costMs": round(chunk.cost_ms, 2)})
+        message = encoded({"frame": made, "things": things, "costMs": round(chunk.cost_ms, 2)})
         send(message + frames.chunk(0, chunk.rotations, chunk.translations, None, offsets, used))
         due = max(due + 1.0 / poke.rate, time.monotonic())
         time.sleep(max(0.0, due - time.monotonic()))
@@ -68,10 +68,10 @@ def _obey(poke, wish, send):
     try:
         poke.obey(wish)
     except BadInput as error:
-        send(told({"refused": str(error)}))
+        send(encoded({"refused": str(error)}))
 
 
-def told(facts):
+def encoded(facts):
     """A message of plain facts for the stage."""
     body = json.dumps(facts, default=_plain).encode()
     return struct.pack("<II", len(body), 0) + body
@@ -89,7 +89,7 @@ def play_from(pk, lines, send):
         threading.Thread(target=_pass_on, args=(lines, wishes), daemon=True).start()
         play(pk, begin, wishes, send)
     except QuiverError as error:
-        send(told({"end": True, "message": str(error)}))
+        send(encoded({"end": True, "message": str(error)}))
 
 
 def _pass_on(lines, wishes):

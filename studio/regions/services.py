@@ -97,7 +97,7 @@ def paint(row, region_id, stroke):
 
 
 def spot(row, region_id, command, points, radius):
-    """What is done from clicked places: a soft spot around one, a gradient between two, flooding a piece.
+    """What is done from clicked positions: a soft spot around one, a gradient between two, flooding a piece.
 
     points (1 or 2, 3) and radius in the mesh's own space. Returns the region's new levels. Raises BadInput.
     """

@@ -1,4 +1,4 @@
-"""Shapes and point caches give the take's own places back."""
+"""Shapes and point caches give the take's own positions back."""
 
 from dataclasses import replace
 from unittest import TestCase
@@ -38,7 +38,7 @@ def baked_file(character, document, shapes):
 
 
 class ShapesTest(TestCase):
-    def places(self, character, shapes, world):
+    def positions(self, character, shapes, world):
         """Skin the mesh with its shapes as any reader would: first the shapes, then the joints."""
         mesh, out = character.meshes[0], []
         for row, placed in zip(shapes.weights, world, strict=True):
@@ -48,21 +48,21 @@ class ShapesTest(TestCase):
         return np.array(out)
 
     def expected(self, character, world, vertices, offsets):
-        places = np.array([skinned_positions(character.meshes[0], placed) for placed in world])
-        places[:, vertices] += offsets
-        return places
+        positions = np.array([skinned_positions(character.meshes[0], placed) for placed in world])
+        positions[:, vertices] += offsets
+        return positions
 
     def test_a_shape_for_each_frame_is_exact(self):
         character, _, world, vertices, offsets = scene()
         shapes = meshes.shapes_of(0, character.meshes[0], vertices, offsets.copy(), world)
         self.assertEqual(len(shapes.deltas), 10)
-        np.testing.assert_allclose(self.places(character, shapes, world), self.expected(character, world, vertices, offsets), atol=2e-6)
+        np.testing.assert_allclose(self.positions(character, shapes, world), self.expected(character, world, vertices, offsets), atol=2e-6)
 
     def test_few_shapes_stay_within_the_stated_error(self):
         character, _, world, vertices, offsets = scene()
         for tolerance in (0.02, 0.004):
             shapes = meshes.shapes_of(0, character.meshes[0], vertices, offsets.copy(), world, tolerance)
-            off = self.places(character, shapes, world) - self.expected(character, world, vertices, offsets)
+            off = self.positions(character, shapes, world) - self.expected(character, world, vertices, offsets)
             self.assertLessEqual(np.linalg.norm(off, axis=2).max(), shapes.error + 2e-6)
             self.assertLessEqual(shapes.error, tolerance)
             self.assertLess(len(shapes.deltas), 10)
@@ -94,22 +94,22 @@ class ShapesTest(TestCase):
 
 class PointCacheTest(TestCase):
     def setUp(self):
-        self.places = np.random.default_rng(2).normal(size=(4, 7, 3)).astype(np.float32)
+        self.positions = np.random.default_rng(2).normal(size=(4, 7, 3)).astype(np.float32)
 
     def test_pc2_comes_back(self):
-        data = pointcache.pc2_head(7, 12, 4) + b"".join(map(pointcache.pc2_frame, self.places))
-        start, places = pointcache.read_pc2(data)
+        data = pointcache.pc2_head(7, 12, 4) + b"".join(map(pointcache.pc2_frame, self.positions))
+        start, positions = pointcache.read_pc2(data)
         self.assertEqual(start, 12.0)
-        np.testing.assert_array_equal(places, self.places)
+        np.testing.assert_array_equal(positions, self.positions)
         for bad in (data[:-1], data[:10], b"X" + data[1:]):
             with self.assertRaises(BadFormat):
                 pointcache.read_pc2(bad)
 
     def test_mdd_comes_back(self):
         seconds = np.arange(4) / 24.0
-        data = pointcache.mdd_head(7, seconds) + b"".join(map(pointcache.mdd_frame, self.places))
-        times, places = pointcache.read_mdd(data)
+        data = pointcache.mdd_head(7, seconds) + b"".join(map(pointcache.mdd_frame, self.positions))
+        times, positions = pointcache.read_mdd(data)
         np.testing.assert_allclose(times, seconds, atol=1e-7)
-        np.testing.assert_array_equal(places, self.places)
+        np.testing.assert_array_equal(positions, self.positions)
         with self.assertRaises(BadFormat):
             pointcache.read_mdd(data[:-4])

@@ -36,7 +36,7 @@ class KeptTest(TestCase):
         self.assertTrue(0.45 < volume.build(made, np.zeros(len(made.nodes)), 0.5, 1.0).volumes.sum() / 0.16 < 0.6)
         self.assertTrue(made.is_inner.any())
         self.assertLess(made.nodes[made.is_inner, 0].max(), 0.61)
-        held = np.einsum("rc,rck->rk", made.shares, made.nodes[made.corners])
+        held = np.einsum("rc,rck->rk", made.corner_weights, made.nodes[made.corners])
         np.testing.assert_allclose(held, self.positions[made.vertices], atol=1e-9)
         self.assertFalse(made.is_thin.any())
         far, is_far = np.concatenate([self.positions, [[0.5, 9.0, 0.0]]]), np.arange(len(self.positions) + 1) == len(self.positions)

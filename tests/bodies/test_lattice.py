@@ -16,9 +16,9 @@ class LatticeTest(TestCase):
         # All tetrahedra of this lattice are alike: a twelfth of a cell each.
         np.testing.assert_allclose(sixfold / 6.0, made.edge**3 / 12.0, rtol=1e-9)
         self.assertEqual(len(np.unique(np.sort(made.tets, 1), axis=0)), len(made.tets))
-        held = np.einsum("rc,rck->rk", made.shares, made.nodes[made.corners])
+        held = np.einsum("rc,rck->rk", made.corner_weights, made.nodes[made.corners])
         np.testing.assert_allclose(held, positions[made.vertices], atol=1e-9)
-        self.assertGreater(made.shares.min(), -1e-9)
+        self.assertGreater(made.corner_weights.min(), -1e-9)
 
     def test_a_closed_body_is_filled(self):
         positions, triangles = box_surface((1.0, 0.5, 0.4), (20, 10, 8))

@@ -15,11 +15,11 @@ from tests.makers import Run, chain_setup, simulate, skeleton_of, turning_clip, 
 
 NAMES = ("base", "a", "b", "c", "fork", "left", "right", "right_tip")
 PARENTS = [-1, 0, 1, 2, 3, 4, 4, 6]
-PLACES = [[0, 0, 0], [0, 0, 0], [1, 0, 0], [1, 0, 0], [1, 0, 0], [1, 1, 0], [1, -1, 0], [1, 0, 0]]
+POSITIONS = [[0, 0, 0], [0, 0, 0], [1, 0, 0], [1, 0, 0], [1, 0, 0], [1, 1, 0], [1, -1, 0], [1, 0, 0]]
 
 
-def character(places=PLACES):
-    return Character("test", skeleton_of(places, PARENTS, NAMES), (), ())
+def character(positions=POSITIONS):
+    return Character("test", skeleton_of(positions, PARENTS, NAMES), (), ())
 
 
 def names_of(pick):
@@ -57,9 +57,9 @@ class PathTest(TestCase):
         return picking.chain_path(who, picking.resolve(who, pick)[0], notes, "test"), notes
 
     def test_zero_length_joints_ride_along_with_a_word(self):
-        places = [row[:] for row in PLACES]
-        places[2] = [0.0, 0.0, 0.0]
-        path, notes = self.path(character(places), ChainPick("a", "fork"))
+        positions = [row[:] for row in POSITIONS]
+        positions[2] = [0.0, 0.0, 0.0]
+        path, notes = self.path(character(positions), ChainPick("a", "fork"))
         self.assertEqual(path.drivers.tolist(), [1, 3, 4])
         self.assertEqual(notes, ["test: “b” lies on its parent and rides along"])
 
@@ -82,7 +82,7 @@ class StackTest(TestCase):
             Run(TakeSpec(character(), setup, ""))
 
     def test_a_chain_that_hangs_on_a_chain_follows_it(self):
-        skeleton = skeleton_of(PLACES, PARENTS, NAMES)
+        skeleton = skeleton_of(POSITIONS, PARENTS, NAMES)
         clip = turning_clip(0, [0.0, 0.3, 2.0], [0.0, 0.6, 0.6])
         both = edits.with_new_chain(edits.with_new_chain(Setup(preroll_frames=0.0), ChainPick("a", "fork")), ChainPick("right"), "tail")
         run, *arrays, _ = simulate(skeleton, clip, both)
@@ -98,13 +98,13 @@ class StackTest(TestCase):
         np.testing.assert_allclose(lengths, 1.0, atol=1e-5)
 
     def test_setting_that_asks_for_too_much_says_so(self):
-        skeleton = skeleton_of(PLACES, PARENTS, NAMES)
+        skeleton = skeleton_of(POSITIONS, PARENTS, NAMES)
         run, *_ = simulate(skeleton, turning_clip(0, [0.0, 0.2], [0, 1.0]), chain_setup("a", "c", wobble_rate=12.0, settle_time=480.0))
         self.assertEqual(run.substeps, 40)
         self.assertIn("settles sooner than its dial says", run.notes[0])
 
     def test_a_clip_of_one_frame_and_no_clip_at_all(self):
-        skeleton = skeleton_of(PLACES, PARENTS, NAMES)
+        skeleton = skeleton_of(POSITIONS, PARENTS, NAMES)
         for clips, name in (((turning_clip(0, [0.5], [0.3]),), "clip"), ((), "")):
             run = Run(TakeSpec(Character("one", skeleton, (), clips), chain_setup("a", "c"), name))
             self.assertEqual([len(chunk.rotations) for chunk in run.chunks()], [1])
@@ -112,7 +112,7 @@ class StackTest(TestCase):
             Run(TakeSpec(Character("one", skeleton, (), ()), chain_setup("a", "c"), "", 5, 2))
 
     def test_stopping_ends_between_chunks(self):
-        skeleton = skeleton_of(PLACES, PARENTS, NAMES)
+        skeleton = skeleton_of(POSITIONS, PARENTS, NAMES)
         long = Clip("long", turning_clip(0, [0.0, 60.0], [0, 1.0]).channels, 0.0, 60.0)
         run = Run(TakeSpec(Character("one", skeleton, (), (long,)), chain_setup("a", "c"), "long"))
         answers = iter([True, True, False])

@@ -20,21 +20,21 @@ GAP = 0.1
 
 def two_boxes():
     """Two boxes of 0.4 x 1 x 0.4 with a gap between them, as one surface."""
-    places, triangles = box_surface((0.4, 1.0, 0.4), (4, 10, 4))
-    return np.concatenate([places, places + np.array((0.4 + GAP, 0.0, 0.0))]), np.concatenate([triangles, triangles + len(places)])
+    positions, triangles = box_surface((0.4, 1.0, 0.4), (4, 10, 4))
+    return np.concatenate([positions, positions + np.array((0.4 + GAP, 0.0, 0.0))]), np.concatenate([triangles, triangles + len(positions)])
 
 
 def character():
-    places, triangles = two_boxes()
+    positions, triangles = two_boxes()
     skeleton = skeleton_of([(0.2, 0.0, 0.2), (0.5, 0.0, 0.0)], [-1, -1], names=("left", "right"))
     world = rest_matrices(skeleton)
-    first = places[:, 0] < 0.45
-    joints = np.zeros((len(places), 4), np.int32)
+    first = positions[:, 0] < 0.45
+    joints = np.zeros((len(positions), 4), np.int32)
     joints[:, 0] = np.where(first, 0, 1)
-    weights = np.tile(np.array([1.0, 0.0, 0.0, 0.0], np.float32), (len(places), 1))
+    weights = np.tile(np.array([1.0, 0.0, 0.0, 0.0], np.float32), (len(positions), 1))
     full = np.tile(np.eye(4), (2, 1, 1))
     full[:, :3] = world
-    mesh = Mesh("boxes", 0, places.astype(np.float32), triangles, None, joints, weights, 0, np.arange(2), np.linalg.inv(full)[:, :3])
+    mesh = Mesh("boxes", 0, positions.astype(np.float32), triangles, None, joints, weights, 0, np.arange(2), np.linalg.inv(full)[:, :3])
     return Character("boxes", skeleton, (mesh,), ())
 
 
@@ -71,7 +71,7 @@ class ColliderTest(TestCase):
         surface = self.surface(shape="body", mesh="boxes", size=(0.02,))
         world = rest_matrices(character().skeleton)[None].copy()
         world[:, 1, 0, 3] += 0.3
-        moved = surface.places(world)[0] - surface.rest
+        moved = surface.positions(world)[0] - surface.rest
         np.testing.assert_allclose(moved[surface.rest[:, 0] < 0.35], 0.0, atol=1e-5)
         np.testing.assert_allclose(moved[surface.rest[:, 0] > 0.6], np.tile([0.3, 0, 0], ((surface.rest[:, 0] > 0.6).sum(), 1)), atol=1e-5)
 

@@ -37,56 +37,56 @@ class ChainTest(TestCase):
         self.clip = moving_clip(0, [0.0, 3.0], [(0, 0, 0), (0, 0, 0)])
         self.setup = chain_setup(gravity=100.0, wobble_rate=0.3, settle_time=20.0, thickness=10.0)
 
-    def way(self, setup, clip=None):
+    def travel(self, setup, clip=None):
         run, *arrays, _ = simulate(self.skeleton, clip or self.clip, setup)
         return run, world_of(run, *arrays)[:, :, :, 3]
 
     def test_it_comes_to_lie_on_a_ball(self):
-        free = self.way(self.setup)[1]
+        free = self.travel(self.setup)[1]
         setup = with_ball(self.setup, (0.3, -0.2, 0.0), 0.1, margin=0.0)
-        _, way = self.way(setup)
+        _, travel = self.travel(setup)
         self.assertLess(np.linalg.norm(free - [0.3, -0.2, 0.0], axis=2).min(), 0.09)
-        self.assertGreater(np.linalg.norm(way - [0.3, -0.2, 0.0], axis=2).min(), 0.11 - 2e-3)
+        self.assertGreater(np.linalg.norm(travel - [0.3, -0.2, 0.0], axis=2).min(), 0.11 - 2e-3)
 
     def test_far_from_the_origin_it_is_the_same(self):
         setup = with_ball(self.setup, (0.3, -0.2, 0.0), 0.1)
-        here = self.way(setup)[1]
+        here = self.travel(setup)[1]
         far = np.array([4096.0, 0.0, -2048.0])
         clip = moving_clip(0, [0.0, 3.0], [far, far])
-        there = self.way(with_ball(self.setup, tuple(far + np.array([0.3, -0.2, 0.0])), 0.1), clip)[1]
+        there = self.travel(with_ball(self.setup, tuple(far + np.array([0.3, -0.2, 0.0])), 0.1), clip)[1]
         np.testing.assert_allclose(there - far, here, atol=2e-4)
 
     def test_what_overlaps_at_rest_stays_and_a_switched_off_one_does_nothing(self):
         setup = with_ball(replace(self.setup, layers=(replace(self.setup.layers[0], values={"gravity": 0.0}),)), (0.3, 0.0, 0.0), 0.2)
-        self.assertLess(np.abs(self.way(setup)[1] - self.way(replace(setup, colliders=()))[1]).max(), 1e-6)
+        self.assertLess(np.abs(self.travel(setup)[1] - self.travel(replace(setup, colliders=()))[1]).max(), 1e-6)
         setup = with_ball(self.setup, (0.3, -0.2, 0.0), 0.1)
         off = replace(setup, colliders=(replace(setup.colliders[0], is_on=False),))
-        np.testing.assert_array_equal(self.way(off)[1], self.way(self.setup)[1])
+        np.testing.assert_array_equal(self.travel(off)[1], self.travel(self.setup)[1])
 
     def test_friction_holds_it_back_and_a_grip_holds_it(self):
         ends = {}
         for surface, friction in (("slides", 0.0), ("slides", 1.0), ("grips", 0.0)):
             setup = with_ball(self.setup, (0.25, -0.15, 0.03), 0.1, surface=surface, friction=friction)
-            ends[surface, friction] = np.abs(self.way(setup)[1][-1, -1, 2])
+            ends[surface, friction] = np.abs(self.travel(setup)[1][-1, -1, 2])
         self.assertGreater(ends["slides", 0.0], ends["grips", 0.0] + 0.01)
 
     def test_a_ball_that_rides_on_what_the_chain_moves_is_not_met_unless_told_then_it_is_a_circle(self):
         setup = with_ball(self.setup, (0.5, -0.1, 0.0), 0.05, joint="j4")
-        self.assertEqual(len(self.way(setup)[0].chains[0].units[0].met), 0)
+        self.assertEqual(len(self.travel(setup)[0].chains[0].units[0].met), 0)
         told = edits.with_collider(setup, replace(setup.colliders[0], meets=(setup.layers[0].id,)))
         with self.assertRaisesRegex(BadInput, "in a circle"):
-            self.way(told)
+            self.travel(told)
 
     def test_a_jump_carries_the_colliders_along(self):
         clip = moving_clip(0, [0.0, 1.0, 1.01, 2.0], [(0, 0, 0), (0, 0, 0), (50, 0, 0), (50, 0, 0)])
-        run, way = self.way(with_ball(self.setup, (0.3, -0.2, 0.0), 0.1, joint="base", margin=0.0), clip)
-        places = np.where(np.arange(len(way))[:, None] > 24, [50.3, -0.2, 0.0], [0.3, -0.2, 0.0])
-        self.assertGreater(np.linalg.norm(way - places[:, None], axis=2).min(), 0.11 - 2e-3)
+        run, travel = self.travel(with_ball(self.setup, (0.3, -0.2, 0.0), 0.1, joint="base", margin=0.0), clip)
+        positions = np.where(np.arange(len(travel))[:, None] > 24, [50.3, -0.2, 0.0], [0.3, -0.2, 0.0])
+        self.assertGreater(np.linalg.norm(travel - positions[:, None], axis=2).min(), 0.11 - 2e-3)
         self.assertEqual(len(run.contacts), 1)
 
     def test_a_joint_that_is_not_there_is_named(self):
         with self.assertRaisesRegex(BadInput, "Ball.*wing"):
-            self.way(with_ball(self.setup, (0, 0, 0), 0.1, joint="wing"))
+            self.travel(with_ball(self.setup, (0, 0, 0), 0.1, joint="wing"))
 
 
 class PlacementTest(TestCase):

@@ -67,11 +67,11 @@ def _joined(tree, binary):
     return head + text + struct.pack("<II", len(binary), 0x004E4942) + binary
 
 
-def _places(value, path=()):
+def _positions(value, path=()):
     yield path
     items = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
     for key, each in items:
-        yield from _places(each, (*path, key))
+        yield from _positions(each, (*path, key))
 
 
 def _put(tree, path, value):
@@ -83,7 +83,7 @@ def _put(tree, path, value):
 def _odd_values(good, chance):
     tree, binary = _split(good)
     for _ in range(chance.choice((1, 1, 1, 3, 10))):
-        _put(tree, chance.choice([place for place in _places(tree) if place]), copy.deepcopy(chance.choice(ODD_VALUES)))
+        _put(tree, chance.choice([place for place in _positions(tree) if place]), copy.deepcopy(chance.choice(ODD_VALUES)))
     return _joined(tree, binary)
 
 
@@ -91,14 +91,14 @@ def _swapped_numbers(good, chance):
     tree, binary = _split(good)
     for _ in range(chance.choice((1, 2, 5))):
         number = chance.choice((chance.randrange(0, 40), chance.randrange(0, 10**6), -chance.randrange(1, 9), chance.uniform(-1e6, 1e6)))
-        _put(tree, chance.choice([place for place in _places(tree) if place and isinstance(place[-1], int | str)]), number)
+        _put(tree, chance.choice([place for place in _positions(tree) if place and isinstance(place[-1], int | str)]), number)
     return _joined(tree, binary)
 
 
 def _removed(good, chance):
     tree, binary = _split(good)
     for _ in range(chance.choice((1, 2, 4))):
-        path = chance.choice([place for place in _places(tree) if place])
+        path = chance.choice([place for place in _positions(tree) if place])
         holder = tree
         for key in path[:-1]:
             holder = holder[key]

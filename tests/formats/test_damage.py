@@ -33,8 +33,8 @@ class DamageTest(TestCase):
         tree["nodes"][0]["translation"], tree["meshes"][0]["primitives"], tree["accessors"][1]["count"] = "here", 7, -3
         with self.assertRaises(Exception) as caught:
             damage.read_character(damage._joined(tree, binary), "damaged")
-        places = {finding.where for finding in caught.exception.findings}
-        self.assertEqual(places, {"nodes[0].translation", "meshes[0].primitives", "accessors[1].count"})
+        positions = {finding.where for finding in caught.exception.findings}
+        self.assertEqual(positions, {"nodes[0].translation", "meshes[0].primitives", "accessors[1].count"})
 
     def test_half_a_letter_in_a_name_is_replaced_and_a_number_of_thousands_of_digits_refused(self):
         tree, binary = damage._split(glb_bytes(arm()))

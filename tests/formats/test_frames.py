@@ -11,15 +11,15 @@ from quiver.rig import transforms
 class FramesTest(TestCase):
     def test_what_was_written_is_read_within_the_bound(self):
         rng = np.random.default_rng(0)
-        turns = transforms.normalised(rng.normal(size=(9, 5, 4)))
+        rotations = transforms.normalised(rng.normal(size=(9, 5, 4)))
         moves, scales = rng.normal(size=(9, 2, 3)), rng.normal(size=(9, 1, 3))
         data = frames.header([1, 2, 3, 4, 5], [7, 8], [9], 24.0, 3, 9)
-        data += frames.chunk(3, turns[:4], moves[:4], scales[:4]) + frames.chunk(7, turns[4:], moves[4:], scales[4:])
+        data += frames.chunk(3, rotations[:4], moves[:4], scales[:4]) + frames.chunk(7, rotations[4:], moves[4:], scales[4:])
         head, chunks, end = frames.read_messages(data + frames.ending({"state": "finished"}))
         self.assertEqual((head["rotated"], head["frames"], end["state"]), ([1, 2, 3, 4, 5], 9, "finished"))
         self.assertEqual([chunk[0] for chunk in chunks], [3, 7])
         read = transforms.normalised(np.concatenate([chunk[1] for chunk in chunks]))
-        off = np.degrees(4 * np.arcsin(np.minimum(1.0, np.linalg.norm(read - turns, axis=-1) / 2)))
+        off = np.degrees(4 * np.arcsin(np.minimum(1.0, np.linalg.norm(read - rotations, axis=-1) / 2)))
         self.assertLess(off.max(), head["boundDegrees"])
         self.assertGreater(off.max(), 0.1 * head["boundDegrees"])
         np.testing.assert_allclose(np.concatenate([chunk[2] for chunk in chunks]), moves, atol=1e-6)

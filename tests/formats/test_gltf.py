@@ -72,9 +72,9 @@ class AccessorTest(TestCase):
     def test_sparse_normalised_and_strided(self):
         document = container.Document({"asset": {"version": "2.0"}})
         base = append_accessor(document, np.zeros((6, 3), np.float32), "VEC3")
-        places = append_accessor(document, np.array([[1], [4]], np.uint16), "SCALAR")
+        positions = append_accessor(document, np.array([[1], [4]], np.uint16), "SCALAR")
         values = append_accessor(document, np.array([[1, 2, 3], [4, 5, 6]], np.float32), "VEC3")
-        views = [document.tree["accessors"][index]["bufferView"] for index in (places, values)]
+        views = [document.tree["accessors"][index]["bufferView"] for index in (positions, values)]
         indices = {"bufferView": views[0], "componentType": 5123}
         document.tree["accessors"][base]["sparse"] = {"count": 2, "indices": indices, "values": {"bufferView": views[1]}}
         document.check()

@@ -19,7 +19,7 @@ class LatticeMessageTest(TestCase):
     def test_counts_and_arrays_are_where_the_stage_reads_them(self):
         made, body = bar(0.12)
         joints, weights = np.zeros((len(made.nodes), 1), int), np.ones((len(made.nodes), 1))
-        data = lattice.message(made.nodes, body.holds, 3, joints, weights, made.tets, made.corners, made.shares)
+        data = lattice.message(made.nodes, body.holds, 3, joints, weights, made.tets, made.corners, made.corner_weights)
         nodes, edges, tets, fixed = struct.unpack_from("<IIII", data)
         self.assertEqual((nodes, tets, fixed), (len(made.nodes), len(made.tets), 3))
         carried = len(made.vertices)
@@ -31,6 +31,6 @@ class LatticeMessageTest(TestCase):
         self.assertEqual({tuple(sorted(tet)) for tet in sent}, {tuple(sorted(tet)) for tet in made.tets})
         self.assertTrue((np.diff(made.nodes[sent, 0].mean(1)) > -1e-9).all())
         corners = np.frombuffer(data, "<u4", 4 * carried, start + 8 * edges + 16 * tets + 4).reshape(-1, 4)
-        shares = np.frombuffer(data, "<f4", 4 * carried, len(data) - 16 * carried).reshape(-1, 4)
-        held = np.einsum("rc,rck->rk", shares, made.nodes[corners])
-        np.testing.assert_allclose(held, np.einsum("rc,rck->rk", made.shares, made.nodes[made.corners]), atol=1e-5)
+        corner_weights = np.frombuffer(data, "<f4", 4 * carried, len(data) - 16 * carried).reshape(-1, 4)
+        held = np.einsum("rc,rck->rk", corner_weights, made.nodes[corners])
+        np.testing.assert_allclose(held, np.einsum("rc,rck->rk", made.corner_weights, made.nodes[made.corners]), atol=1e-5)

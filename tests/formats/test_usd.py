@@ -1,4 +1,4 @@
-"""USD files pass USD's own validation and hold the places that went in. Skipped where the optional extra is not installed."""
+"""USD files pass USD's own validation and hold the positions that went in. Skipped where the optional extra is not installed."""
 
 import pathlib
 import tempfile
@@ -29,10 +29,10 @@ class UsdTest(TestCase):
         frames = np.arange(4, 9)
         poses = character.clip("wave").sample(character.skeleton, frames / 24.0)
         worlds = world_matrices(character.skeleton, poses)
-        places = [[skinned_positions(mesh, world) for mesh in character.meshes] for world in worlds]
+        positions = [[skinned_positions(mesh, world) for mesh in character.meshes] for world in worlds]
         with tempfile.TemporaryDirectory() as folder:
             path = pathlib.Path(folder) / "arm.usdc"
-            usd.write(path, character, "arm 1", 24.0, frames, 0.01, zip((poses[k] for k in range(5)), places, strict=True))
+            usd.write(path, character, "arm 1", 24.0, frames, 0.01, zip((poses[k] for k in range(5)), positions, strict=True))
             stage = Usd.Stage.Open(str(path))
             registry = UsdValidation.ValidationRegistry()
             errors = UsdValidation.ValidationContext(registry.GetOrLoadAllValidators()).Validate(stage)
@@ -42,7 +42,7 @@ class UsdTest(TestCase):
             mesh = UsdGeom.Mesh(stage.GetPrimAtPath("/arm_1/Meshes/strip"))
             for number, frame in enumerate(frames):
                 points = np.array(mesh.GetPointsAttr().Get(Usd.TimeCode(float(frame))))
-                np.testing.assert_array_equal(points, places[number][0])
+                np.testing.assert_array_equal(points, positions[number][0])
             skel = UsdSkel.Skeleton(stage.GetPrimAtPath("/arm_1/Rig/Skeleton"))
             query = UsdSkel.Cache().GetSkelQuery(skel)
             shown = np.array([np.array(m) for m in query.ComputeJointSkelTransforms(Usd.TimeCode(6.0))])

@@ -6,7 +6,7 @@ import numpy as np
 
 from quiver.kernels import chains as kernel
 from quiver.kernels.lanes import LANES
-from quiver.kernels.surface_contacts import AWAY, FRICTION, LOOK, REACH, WAY
+from quiver.kernels.surface_contacts import AWAY, CONTACT_DISTANCE, FRICTION, NORMAL, TRAVEL
 from quiver.kernels.surface_contacts import PARAMS as SURFACE_CONTACT
 from quiver.sim.model import chain_model
 from quiver.sim.state import ChainState
@@ -35,8 +35,8 @@ def scene(rng, n=5, blocks=2, steps=20, lanes=LANES, floor=None):
     record = np.zeros((steps // 5 * blocks * 3 * n, lanes), np.float32)
     surface_contacts = np.zeros((0 if floor is None else blocks * n * 2, SURFACE_CONTACT, lanes), np.float32)
     # The skin's spots are below the first place of each chain, rise, and look up.
-    surface_contacts[:, AWAY + 1], surface_contacts[:, WAY + 1], surface_contacts[:, LOOK + 1] = 0.1, (floor or 0.0) + 0.1, 1.0
-    surface_contacts[:, REACH], surface_contacts[:, FRICTION] = 0.01, 0.3
+    surface_contacts[:, AWAY + 1], surface_contacts[:, TRAVEL + 1], surface_contacts[:, NORMAL + 1] = 0.1, (floor or 0.0) + 0.1, 1.0
+    surface_contacts[:, CONTACT_DISTANCE], surface_contacts[:, FRICTION] = 0.01, 0.3
     surface_contacts = surface_contacts.reshape(-1, lanes)
     flat = [array.reshape(-1, lanes) for array in (params, motion, axes)]
     return [0, blocks, steps, n, np.float32(DT), state, *flat, (frames, shapes, reaches), surface_contacts, True, 5, record]

@@ -19,8 +19,8 @@ def scene(rng):
     near = np.zeros((COUNT, 12))
     near[:, 3:6], near[:, 7], near[:, 10], near[:, 9] = [0.02, 0.03, 0.0], 1.0, 0.98, 0.2
     corners = np.repeat(np.arange(COUNT, dtype=np.int32)[:, None], 4, 1)
-    shares = np.tile([1.0, 0.0, 0.0, 0.0], (COUNT, 1))
-    return points, old, (bases, corners, shares, near, np.full(COUNT, 0.004), np.full(COUNT, 0.4))
+    corner_weights = np.tile([1.0, 0.0, 0.0, 0.0], (COUNT, 1))
+    return points, old, (bases, corners, corner_weights, near, np.full(COUNT, 0.004), np.full(COUNT, 0.4))
 
 
 class SpotTest(TestCase):

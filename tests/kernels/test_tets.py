@@ -26,8 +26,11 @@ class PlainCopyTest(TestCase):
                 run.model.length_limits,
             )
             layout = (fans, indices, params.copy(), *rest), (length_limit_indices, length_limit_params.copy(), starts), run.model.hinges
-            shares = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
-            masses, rows = (run.model.inverse_masses, state.pulls(pull), *shares), (solid.NO_TOUCHES, run.model.rows, run.model.holds)
+            factors = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
+            masses, rows = (
+                (run.model.inverse_masses, state.pulls(pull), *factors),
+                (solid.NO_TOUCHES, run.model.rows, run.model.holds),
+            )
             return state, (state.positions, *masses, layout, *rows, still, made.nodes, state.rows, state.goals(4), state.scratch)
 
         (fast, ours), (slow, plain) = scene(), scene()
@@ -71,11 +74,11 @@ class PlainCopyTest(TestCase):
 
     def test_blocks_name_no_particle_twice_and_every_tetrahedron_once(self):
         made, _ = bar(0.06)
-        places = packing.pack_blocks(made.tets, len(made.nodes))
-        np.testing.assert_array_equal(places[:300], packing.pack_blocks.py_func(made.tets, len(made.nodes))[:300])
-        self.assertEqual(len(np.unique(places, axis=0)), len(made.tets))
-        self.assertTrue((places[:, 1] < LANES).all())
-        for block in np.unique(places[:, 0]):
-            named = made.tets[places[:, 0] == block].ravel()
+        positions = packing.pack_blocks(made.tets, len(made.nodes))
+        np.testing.assert_array_equal(positions[:300], packing.pack_blocks.py_func(made.tets, len(made.nodes))[:300])
+        self.assertEqual(len(np.unique(positions, axis=0)), len(made.tets))
+        self.assertTrue((positions[:, 1] < LANES).all())
+        for block in np.unique(positions[:, 0]):
+            named = made.tets[positions[:, 0] == block].ravel()
             self.assertEqual(len(np.unique(named)), len(named))
-        self.assertGreater(len(made.tets) / (LANES * len(np.unique(places[:, 0]))), 0.85)
+        self.assertGreater(len(made.tets) / (LANES * len(np.unique(positions[:, 0]))), 0.85)

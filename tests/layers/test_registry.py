@@ -51,17 +51,17 @@ class Nod(Unit, Part):
 
     def simulate(self, frames, jumped, every, threads=None):
         angles = np.radians(self.layer.value("swing")) * np.sin(frames.at + np.arange(frames.count))
-        return {"turns": transforms.from_axis_angle(np.tile([0.0, 0.0, 1.0], (frames.count, 1)), angles)}
+        return {"rotations": transforms.from_axis_angle(np.tile([0.0, 0.0, 1.0], (frames.count, 1)), angles)}
 
     def apply(self, frames, outputs, every):
         rotations = frames.final.rotations
-        rotations[:, self.node] = transforms.multiply(outputs["turns"], rotations[:, self.node])
+        rotations[:, self.node] = transforms.multiply(outputs["rotations"], rotations[:, self.node])
 
     def added(self, frames, outputs, keyed_world, final_world):
-        return [(self.layer, np.abs(outputs["turns"][-len(keyed_world) :, 2]))]
+        return [(self.layer, np.abs(outputs["rotations"][-len(keyed_world) :, 2]))]
 
     def measures(self, outputs):
-        return {"volume": outputs["turns"][:, 2]}
+        return {"volume": outputs["rotations"][:, 2]}
 
 
 TOY = LayerKind(

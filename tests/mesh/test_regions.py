@@ -38,11 +38,11 @@ def box():
 class TopologyTest(TestCase):
     def test_seams_do_not_cut(self):
         positions, _, top = box()
-        self.assertLess(len(top.places), len(positions))
+        self.assertLess(len(top.positions), len(positions))
         self.assertEqual(top.piece_of.max(), 0)
         # Over an edge of the box and along the other side.
-        far = distance_along(top, [int(np.argmin(np.linalg.norm(top.places - [0.5, 0.2, 0.0], axis=1)))])
-        below = far[np.argmin(np.linalg.norm(top.places - [0.5, 0.2, 0.2], axis=1))]
+        far = distance_along(top, [int(np.argmin(np.linalg.norm(top.positions - [0.5, 0.2, 0.0], axis=1)))])
+        below = far[np.argmin(np.linalg.norm(top.positions - [0.5, 0.2, 0.2], axis=1))]
         self.assertAlmostEqual(below, 0.2 + 0.2 + 0.2, places=5)
 
     def test_two_pieces(self):
@@ -92,7 +92,7 @@ class BrushTest(TestCase):
         self.assertTrue(regions.is_in(painted)[allowed].any())
 
     def test_smoothing_evens_out_and_keeps_the_mean_inside(self):
-        rough = np.random.default_rng(0).integers(0, 255, len(self.top.places)).astype(np.uint8)[self.top.place_of]
+        rough = np.random.default_rng(0).integers(0, 255, len(self.top.positions)).astype(np.uint8)[self.top.place_of]
         even = regions.smooth(rough, self.top, 8)
         self.assertLess(even.std(), 0.4 * rough.std())
         self.assertLess(abs(float(even.mean()) - rough.mean()), 12)

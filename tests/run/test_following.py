@@ -30,10 +30,10 @@ class FrameTest(TestCase):
         character = arms()
         rest = rest_matrices(character.skeleton)
         turn = transforms.to_matrices(transforms.from_axis_angle([0.3, 0.5, 0.8], 0.7))
-        places = skinned_through(character.meshes[0], rest[None])[0].astype(float)
-        shifts = places @ turn.T + [0.1, 0.2, 0.3] - places
-        row = np.arange(len(places))
-        lattice = SimpleNamespace(corners=row[:, None], shares=np.ones((len(row), 1)))
+        positions = skinned_through(character.meshes[0], rest[None])[0].astype(float)
+        shifts = positions @ turn.T + [0.1, 0.2, 0.3] - positions
+        row = np.arange(len(positions))
+        lattice = SimpleNamespace(corners=row[:, None], corner_weights=np.ones((len(row), 1)))
         solid = SimpleNamespace(
             mesh_index=0,
             vertices=row,
@@ -44,17 +44,17 @@ class FrameTest(TestCase):
         )
         ride = FollowerRide(character, Follower("f", "f", "lower", vertices), [solid])
         here = np.tile([0.5, 0.1, 0.0], (count, 1))
-        return (*ride.moved(here, np.tile(rest, (count, 1, 1, 1)), {"cloth": shifts}, {"cloth": np.ones(count)}, 1), turn, places)
+        return (*ride.moved(here, np.tile(rest, (count, 1, 1, 1)), {"cloth": shifts}, {"cloth": np.ones(count)}, 1), turn, positions)
 
     def test_three_points_carry_a_frame_with_its_turn(self):
-        moved, turns, turn, _ = self.moved(POINTS)
+        moved, rotations, turn, _ = self.moved(POINTS)
         np.testing.assert_allclose(moved, np.tile(turn @ [0.5, 0.1, 0.0] + [0.1, 0.2, 0.3], (2, 1)), atol=1e-5)
-        np.testing.assert_allclose(turns, np.tile(turn, (2, 1, 1)), atol=1e-5)
+        np.testing.assert_allclose(rotations, np.tile(turn, (2, 1, 1)), atol=1e-5)
 
     def test_fewer_carry_it_without(self):
-        moved, turns, turn, places = self.moved(POINTS[:1])
-        self.assertIsNone(turns)
-        np.testing.assert_allclose(moved[0], [0.5, 0.1, 0.0] + turn @ places[0] + [0.1, 0.2, 0.3] - places[0], atol=1e-5)
+        moved, rotations, turn, positions = self.moved(POINTS[:1])
+        self.assertIsNone(rotations)
+        np.testing.assert_allclose(moved[0], [0.5, 0.1, 0.0] + turn @ positions[0] + [0.1, 0.2, 0.3] - positions[0], atol=1e-5)
 
     def test_vertices_that_are_not_there_are_refused(self):
         for vertices in ((10**6,), ()):

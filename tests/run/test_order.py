@@ -48,8 +48,8 @@ class RidingTest(TestCase):
         solid = run.soft_bodies[0]
         tets = solid.part.lattice.tets
         ride = FleshRide(solid, solid.part.lattice.nodes[tets[np.argmin(solid.body.holds[tets].sum(1))]].mean(0) / solid.scale)
-        corners, shares = ride.point
-        np.testing.assert_allclose(shares, 0.25, atol=1e-6)
+        corners, corner_weights = ride.point
+        np.testing.assert_allclose(corner_weights, 0.25, atol=1e-6)
         run.plan.stages[1].rides[root] = ride
         chunks = list(run.chunks())
         skeleton = self.character.skeleton
@@ -61,7 +61,7 @@ class RidingTest(TestCase):
         self.assertGreater(np.linalg.norm(shift, axis=1).max(), 0.005)
         # The latest piece's displacements are still known: there the root went with its place in the flesh.
         _, at, _ = list(run.pieces())[-1]
-        flesh = np.einsum("c,fck->fk", shares, solid.moves[1:, corners].astype(float)) / solid.scale
+        flesh = np.einsum("c,fck->fk", corner_weights, solid.moves[1:, corners].astype(float)) / solid.scale
         np.testing.assert_allclose(shift[at:], flesh[: 21 - at], atol=1e-5)
 
     def test_nothing_rides_where_the_solid_is_off_or_its_amount_is_zero(self):
@@ -96,7 +96,7 @@ class FinalSkinTest(TestCase):
         cls.mesh = cls.character.mesh("skin")
 
     def skin(self, levels):
-        """The final skin's places (F, V, 3) and the keyed ones, with a final skin of these levels; None for none."""
+        """The final skin's positions (F, V, 3) and the keyed ones, with a final skin of these levels; None for none."""
         setup = self.setup
         if levels is not None:
             setup = edits.with_new_region(setup, "Shown", "skin", len(levels), regions.encode(levels), True)

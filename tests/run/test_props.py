@@ -102,8 +102,8 @@ class KnockTest(TestCase):
     def test_two_things_let_go_into_each_other_stay_apart_only_where_they_knock(self):
         """Two boxes fall free, the upper one quicker; where they knock it stays above."""
         skeleton = skeleton_of([(0, 1.0, 0), (0, 1.5, 0)], [-1, -1], names=("low", "high"))
-        places, triangles = box_surface((0.2, 0.2, 0.2), (1, 1, 1))
-        meshes = tuple(Mesh(name, node, (places - 0.1).astype(np.float32), triangles) for node, name in enumerate(("low", "high")))
+        positions, triangles = box_surface((0.2, 0.2, 0.2), (1, 1, 1))
+        meshes = tuple(Mesh(name, node, (positions - 0.1).astype(np.float32), triangles) for node, name in enumerate(("low", "high")))
         character = Character("boxes", skeleton, meshes, (moving_clip(0, [0.0, 1.0], [(0, 1, 0), (0, 1, 0)]),))
         heights = {}
         for collision in ("off", "on"):

@@ -46,7 +46,7 @@ class MudwickTest(TestCase):
         self.assertLess(lengths[solid.blend < 1e-6].max(initial=0.0), 1e-6)
         # What is near goes alike: no vertex tears off from the one beside it.
         links = solid.part.topology.links.tocoo()
-        place = np.zeros((len(solid.part.topology.places), 3))
+        place = np.zeros((len(solid.part.topology.positions), 3))
         place[solid.part.topology.place_of[solid.vertices]] = offsets[-1]
         steps = np.linalg.norm(place[links.row] - place[links.col], axis=1)
         self.assertLess(steps.max(), 0.3 * lengths.max())
@@ -56,5 +56,5 @@ class MudwickTest(TestCase):
         solid = Sheet(self.character, setup.layers[0], setup, [])
         rest = solid.part.surface[solid.vertices]
         self.assertGreater(np.ptp(solid.part.lattice.nodes, axis=0).min(), np.ptp(rest, axis=0).min())
-        shares = solid.part.lattice.shares
-        np.testing.assert_allclose(shares.sum(1), 1.0, atol=1e-9)
+        corner_weights = solid.part.lattice.corner_weights
+        np.testing.assert_allclose(corner_weights.sum(1), 1.0, atol=1e-9)

@@ -73,13 +73,13 @@ class CrossingTest(TestCase):
         world = world_matrices(self.character.skeleton, self.character.clips[0].sample(self.character.skeleton, np.array([1.0])))[0]
         lowest, highest = np.inf, -np.inf
         for index, mesh in enumerate(self.character.meshes):
-            places = skinned_positions(mesh, world).astype(float)
-            places[self.taken.skin_filters[0].vertices[index]] += self.moves[index][-1]
-            at_crossing = np.linalg.norm(places[:, [0, 2]], axis=1) < 0.02
+            positions = skinned_positions(mesh, world).astype(float)
+            positions[self.taken.skin_filters[0].vertices[index]] += self.moves[index][-1]
+            at_crossing = np.linalg.norm(positions[:, [0, 2]], axis=1) < 0.02
             if index == 0:
-                highest = places[at_crossing, 1].max()
+                highest = positions[at_crossing, 1].max()
             else:
-                lowest = places[at_crossing, 1].min()
+                lowest = positions[at_crossing, 1].min()
         self.assertGreater(lowest - highest, -5e-4)
 
     def test_both_sides_share_the_way(self):
@@ -95,7 +95,7 @@ class CrossingTest(TestCase):
             away = np.abs(rest[:, [0, 2]]).max(1) > 0.06 + 4.0 * SPREAD
             self.assertLess(np.linalg.norm(moves[away], axis=1).max(), 0.02 * DEEP)
             links = topology(rest, mesh.triangles)
-            placed = np.zeros((len(links.places), 3))
+            placed = np.zeros((len(links.positions), 3))
             placed[links.place_of] = moves
             ends = links.links.tocoo()
             steps = np.linalg.norm(placed[ends.row] - placed[ends.col], axis=1)
@@ -182,15 +182,32 @@ class RefusalTest(TestCase):
 class KernelTest(TestCase):
     def scene(self):
         rng = np.random.default_rng(4)
-        places = 30
-        starts, others = np.arange(0, 2 * places + 1, 2), np.stack([np.arange(places) - 1, np.arange(places) + 1], 1).ravel() % places
-        points, corners = rng.integers(0, 15, 9), rng.integers(15, places, (9, 3))
-        shares = rng.dirichlet(np.ones(3), 9)
+        positions = 30
+        starts, others = (
+            np.arange(0, 2 * positions + 1, 2),
+            np.stack([np.arange(positions) - 1, np.arange(positions) + 1], 1).ravel() % positions,
+        )
+        points, corners = rng.integers(0, 15, 9), rng.integers(15, positions, (9, 3))
+        corner_weights = rng.dirichlet(np.ones(3), 9)
         normals = rng.normal(size=(9, 3))
         normals /= np.linalg.norm(normals, axis=1, keepdims=True)
-        takes = rng.uniform(0.2, 1.0, places)
+        takes = rng.uniform(0.2, 1.0, positions)
         takes[3] = 0.0
-        return np.zeros((places, 3)), takes, starts, others, 0.8, 12, 30, 1e-9, points, corners, shares, normals, rng.normal(0.0, 0.01, 9)
+        return (
+            np.zeros((positions, 3)),
+            takes,
+            starts,
+            others,
+            0.8,
+            12,
+            30,
+            1e-9,
+            points,
+            corners,
+            corner_weights,
+            normals,
+            rng.normal(0.0, 0.01, 9),
+        )
 
     def test_the_plain_copy_does_the_same(self):
         moves, *scene = self.scene()

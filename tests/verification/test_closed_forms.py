@@ -141,14 +141,14 @@ class HangingTest(TestCase):
         fine = np.linspace(0, 1, 4001)
         along = np.append(0.0, np.cumsum(np.hypot(np.diff(fine), np.diff(4 * depth * fine * (fine - 1)))))
         x = np.interp(np.linspace(0, along[-1], n + 1), along, fine)
-        places = np.stack([x, 4 * depth * x * (x - 1), 0 * x], 1)
-        local = np.vstack([np.zeros(3), places[:1], np.diff(places, axis=0)])
+        positions = np.stack([x, 4 * depth * x * (x - 1), 0 * x], 1)
+        local = np.vstack([np.zeros(3), positions[:1], np.diff(positions, axis=0)])
         skeleton = skeleton_of(local, list(range(-1, n + 1)))
         # The end joint's own tip would be one more segment, so the chain ends one joint earlier and its tip is the last joint.
         setup = chain_setup(end=f"j{n - 1}", wobble_rate=0.0, settle_time=12.0, gravity=100.0, held="both")
         run, rotations, translations, _ = simulate(skeleton, still_clip(skeleton, 8.0), setup)
         sag = -world_of(run, rotations, translations)[-1, :, 1, 3].min()
-        total = np.linalg.norm(np.diff(places, axis=0), axis=1).sum()
+        total = np.linalg.norm(np.diff(positions, axis=0), axis=1).sum()
         a = brentq(lambda a: 2 * a * np.sinh(span / (2 * a)) - total, 0.05, 50.0)
         self.assertAlmostEqual(sag / (a * (np.cosh(span / (2 * a)) - 1.0)), 1.0, delta=0.01)
 

@@ -10,7 +10,7 @@ from quiver.kernels import contacts
 from quiver.sim.model import chain_model
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
 from quiver.sim.state import ChainState
-from quiver.sim.step import advance, motion_rows, reach_rows
+from quiver.sim.step import advance, contact_distance_rows, motion_rows
 from tests.makers import obstacles
 from tests.verification.test_closed_forms import DT, physics
 
@@ -25,7 +25,7 @@ def tilted(degrees, friction):
 
 
 def fly(start, velocity, steps, frames, shapes, reach=0.01, gravity=GRAVITY):
-    """The way (steps, 3) of a free particle among colliders."""
+    """The travel (steps, 3) of a free particle among colliders."""
     loose = {"stretch": np.full(1, kernel.DISCONNECTED), "gravity": np.array([[0.0, -gravity, 0.0]])}
     model = chain_model([physics(1, **loose)], DT, False)
     points = np.array([[[0.0, 50.0, 0.0], start]])
@@ -34,7 +34,9 @@ def fly(start, velocity, steps, frames, shapes, reach=0.01, gravity=GRAVITY):
     state.chain(0)[0, 1] = velocity
     if len(frames) < steps * len(shapes):
         frames = np.tile(frames.reshape(-1, contacts.FRAME), (steps, 1))
-    reaches = reach_rows(model, np.stack([np.full((1, len(shapes), 1), contacts.NEVER), np.full((1, len(shapes), 1), reach)], -1))
+    reaches = contact_distance_rows(
+        model, np.stack([np.full((1, len(shapes), 1), contacts.NEVER), np.full((1, len(shapes), 1), reach)], -1)
+    )
     arrays = (frames.reshape(-1, contacts.FRAME).astype(np.float32), shapes.astype(np.float32), reaches)
     return points[0, 1] + advance(model, state, motion, colliders=arrays)[:, 0, 0]
 
@@ -43,8 +45,8 @@ class SlopeTest(TestCase):
     def along(self, degrees, friction, steps=240):
         c, s = np.cos(np.radians(degrees)), np.sin(np.radians(degrees))
         start = 0.01 * np.array([s, c, 0.0])
-        way = fly(start, (0, 0, 0), steps, *tilted(degrees, friction)) - start
-        return way @ [c, -s, 0.0], way @ [s, c, 0.0]
+        travel = fly(start, (0, 0, 0), steps, *tilted(degrees, friction)) - start
+        return travel @ [c, -s, 0.0], travel @ [s, c, 0.0]
 
     def test_below_the_friction_angle_it_stays(self):
         along, away = self.along(20.0, np.tan(np.radians(22.0)))
@@ -61,9 +63,9 @@ class SlopeTest(TestCase):
             self.assertLess(np.abs(away).max(), 1e-4)
 
     def test_at_rest_it_is_calm(self):
-        way = fly((0.0, 0.3, 0.0), (0, 0, 0), 480, *tilted(0.0, 0.5))
-        self.assertLess(np.ptp(way[240:], axis=0).max(), 1e-5)
-        self.assertAlmostEqual(way[-1, 1], 0.01, delta=1e-5)
+        travel = fly((0.0, 0.3, 0.0), (0, 0, 0), 480, *tilted(0.0, 0.5))
+        self.assertLess(np.ptp(travel[240:], axis=0).max(), 1e-5)
+        self.assertAlmostEqual(travel[-1, 1], 0.01, delta=1e-5)
 
 
 class SpeedTest(TestCase):
@@ -71,22 +73,22 @@ class SpeedTest(TestCase):
         for speed in (20.0, 90.0, 400.0):
             frames, shapes = obstacles([[1.0, 0.0, 0.0]], [[0.001, 0.5, 0.5, 0.5]], 1)
             for aside in (0.0, 0.2 * speed):
-                way = fly((0.0, 0.0, 0.0), (speed, 0.0, aside), 60, frames, shapes, reach=0.004, gravity=0.0)
-                is_at_wall = np.abs(way[:, 2]) < 0.49
-                self.assertLess(way[is_at_wall, 0].max(), 1.0 - 0.004, (speed, aside))
+                travel = fly((0.0, 0.0, 0.0), (speed, 0.0, aside), 60, frames, shapes, reach=0.004, gravity=0.0)
+                is_at_wall = np.abs(travel[:, 2]) < 0.49
+                self.assertLess(travel[is_at_wall, 0].max(), 1.0 - 0.004, (speed, aside))
 
     def test_a_wall_that_moves_fast_takes_a_point_along(self):
         frames, shapes = obstacles([[-1.0, 0.0, 0.0]], [[0.001, 0.5, 0.5, 0.5]], 40, moves=(0.2, 0.0, 0.0))
-        way = fly((0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 40, frames, shapes, reach=0.004, gravity=0.0)
-        self.assertGreater(way[-1, 0], -1.0 + 40 * 0.2)
+        travel = fly((0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 40, frames, shapes, reach=0.004, gravity=0.0)
+        self.assertGreater(travel[-1, 0], -1.0 + 40 * 0.2)
 
 
 class DeepTest(TestCase):
     def test_what_begins_deep_inside_comes_out_slowly(self):
-        way = fly((0.0, -0.1, 0.0), (0, 0, 0), 480, *tilted(0.0, 0.5))[:, 1]
-        self.assertAlmostEqual(way[-1], 0.01, delta=1e-4)
-        self.assertLess((np.diff(way) / DT).max(), 1.1 * contacts.EASE * 0.11 / DT)
-        self.assertLess(way.max(), 0.02)
+        travel = fly((0.0, -0.1, 0.0), (0, 0, 0), 480, *tilted(0.0, 0.5))[:, 1]
+        self.assertAlmostEqual(travel[-1], 0.01, delta=1e-4)
+        self.assertLess((np.diff(travel) / DT).max(), 1.1 * contacts.EASE * 0.11 / DT)
+        self.assertLess(travel.max(), 0.02)
 
 
 class ShapeTest(TestCase):
@@ -127,7 +129,7 @@ class ChainTest(TestCase):
         points = np.array([[0.1 * k, 0.0, 0.0] for k in range(n + 1)])[None]
         frames, shapes = obstacles([[0.35, -0.2, 0.02]], [[0.0] * 4], 600)
         motion, _ = motion_rows(model, np.tile(points, (600, 1, 1, 1)), points)
-        colliders = frames, shapes, reach_rows(model, np.full((1, 1, n, 2), 0.16))
+        colliders = frames, shapes, contact_distance_rows(model, np.full((1, 1, n, 2), 0.16))
         moved = advance(model, ChainState(model), motion, colliders=colliders)[-1, 0]
         ends = np.concatenate([points[0, :1], points[0, 1:] + moved])
         both = np.concatenate([ends[1:], 0.5 * (ends[1:] + ends[:-1])])

@@ -14,8 +14,8 @@ CURLED = [np.zeros(3), np.zeros(3), *(0.1 * np.array([np.cos(a), np.sin(a), 0.3]
 
 
 def curled(sign=1.0):
-    places = np.array(CURLED) * np.array([sign, 1.0, 1.0])
-    return skeleton_of(places, list(range(-1, len(places) - 1)))
+    positions = np.array(CURLED) * np.array([sign, 1.0, 1.0])
+    return skeleton_of(positions, list(range(-1, len(positions) - 1)))
 
 
 class StillTest(TestCase):
@@ -58,15 +58,15 @@ class RepeatTest(TestCase):
         from quiver.rig.character import Character  # noqa: PLC0415
         from quiver.run.spec import TakeSpec  # noqa: PLC0415
 
-        places, parents, names = [np.zeros(3)], [-1], ["base"]
+        positions, parents, names = [np.zeros(3)], [-1], ["base"]
         for chain in range(300):
             parent = 0
             for k in range(3):
-                places.append(np.array([0.05 * k + 0.02, 0.01 * chain, 0.0]) if k == 0 else np.array([0.05, 0.0, 0.0]))
+                positions.append(np.array([0.05 * k + 0.02, 0.01 * chain, 0.0]) if k == 0 else np.array([0.05, 0.0, 0.0]))
                 parents.append(parent)
                 names.append(f"c{chain}_{k}")
-                parent = len(places) - 1
-        skeleton = skeleton_of(places, parents, names)
+                parent = len(positions) - 1
+        skeleton = skeleton_of(positions, parents, names)
         setup = Setup(preroll_frames=0.0)
         for chain in range(300):
             setup = edits.with_new_chain(setup, ChainPick(f"c{chain}_0"))

@@ -24,7 +24,7 @@ def body_of(mass, inertia, pivot=(0.0, 0.0, 0.0), axis=(0.0, 0.0, 0.0)):
 
 
 def run(state, body, steps, kind=rigid.BALL, pull=DOWN, touches=None, damping_factor=1.0, limit=np.pi, hold=0.0):
-    """Places and turns (S, 7) of a body whose joint stands still; touches are points, reaches, frames, shapes."""
+    """Positions and rotations (S, 7) of a body whose joint stands still; touches are points, reaches, frames, shapes."""
     points, *touches = touches or (np.zeros((0, 3)), *sim.NOTHING)
     thing = sim.RigidBody(body, kind, np.array([*pull, damping_factor, 1.0, hold, limit]), points)
     return sim.advance([thing], [state], [np.repeat(STILL[None], steps + 1, 0)], DT, [touches])[0]
@@ -91,9 +91,9 @@ class FreeTest(TestCase):
         state = np.concatenate([STILL, np.zeros(3), [6.0, 0.3, 0.2]])
         record = run(state, body_of(0.3, inertia), 864, rigid.FREE, np.zeros(3))
 
-        def momentum(turns, spins):
-            own = transforms.rotate(transforms.inverse(turns), spins)
-            return transforms.rotate(turns, inertia * own)
+        def momentum(rotations, spins):
+            own = transforms.rotate(transforms.inverse(rotations), spins)
+            return transforms.rotate(rotations, inertia * own)
 
         before = momentum(STILL[3:], np.array([6.0, 0.3, 0.2]))
         # The spin is that of the middle of the last substep.
@@ -104,8 +104,8 @@ class FreeTest(TestCase):
 class ContactTest(TestCase):
     def slope(self, degrees, friction):
         """A box on a slope along X: how far it went down in a second."""
-        places, triangles = box_surface((0.2, 0.1, 0.2), (1, 1, 1))
-        body = prop.build(places, triangles)
+        positions, triangles = box_surface((0.2, 0.1, 0.2), (1, 1, 1))
+        body = prop.build(positions, triangles)
         points = (body.points - body.centre) @ body.axes
         c, s = np.cos(np.radians(degrees)), np.sin(np.radians(degrees))
         tilt = np.array([[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]])
@@ -128,8 +128,8 @@ class ContactTest(TestCase):
 
 class BodyTest(TestCase):
     def test_mass_centre_and_inertia_of_a_box(self):
-        places, triangles = box_surface((0.2, 0.3, 0.4), (3, 3, 3))
-        body = prop.build(places, triangles)
+        positions, triangles = box_surface((0.2, 0.3, 0.4), (3, 3, 3))
+        body = prop.build(positions, triangles)
         self.assertAlmostEqual(body.mass, prop.DENSITY * 0.024, places=6)
         np.testing.assert_allclose(body.centre, [0.1, 0.15, 0.2], atol=1e-9)
         exact = body.mass / 12.0 * np.array([0.3**2 + 0.4**2, 0.2**2 + 0.4**2, 0.2**2 + 0.3**2])
@@ -137,8 +137,8 @@ class BodyTest(TestCase):
         self.assertLessEqual(len(body.points), prop.MOST_POINTS)
 
     def test_an_open_shell_has_a_mass_too(self):
-        places = np.array([[0, 0, 0], [1, 0, 0], [1, 0, 1], [0, 0, 1]], float)
-        body = prop.build(places, np.array([[0, 1, 2], [0, 2, 3]]))
+        positions = np.array([[0, 0, 0], [1, 0, 0], [1, 0, 1], [0, 0, 1]], float)
+        body = prop.build(positions, np.array([[0, 1, 2], [0, 2, 3]]))
         np.testing.assert_allclose(body.centre, [0.5, 0.0, 0.5], atol=1e-9)
         self.assertTrue((body.inertia > 0.0).all() and body.mass > 0.0)
 
@@ -163,21 +163,21 @@ class KnockTest(TestCase):
     SIDE = 0.2
     GROUND = shape_rows([[1e9, 1e9, 0.0, 1e9]], [1e9], [0.5])
 
-    def make(self, places, velocities, turns=None, masses=None):
+    def make(self, positions, velocities, rotations=None, masses=None):
         """(bodies, their states), with no weight."""
         bodies, states = [], []
-        for k, place in enumerate(places):
+        for k, place in enumerate(positions):
             mass = masses[k] if masses else 1.0
             corners = 0.5 * self.SIDE * np.array(list(itertools.product((-1.0, 0.0, 1.0), repeat=3)))
             outside = shape_rows([[0.098, 0.098, 0.098, 0.098]], [0.17], [0.5])[0], np.array([0.0, 0.0, 0.0, 0.002])
             numbers = body_of(mass, np.full(3, mass * self.SIDE**2 / 6.0))
             bodies.append(sim.RigidBody(numbers, rigid.FREE, np.array([0.0, 0.0, 0.0, 1.0, 1.0, 0.0, np.pi]), corners, *outside))
-            turn = [0, 0, 0, 1.0] if turns is None else turns[k]
+            turn = [0, 0, 0, 1.0] if rotations is None else rotations[k]
             states.append(np.concatenate([place, turn, velocities[k], np.zeros(3)]).astype(float))
         return bodies, states
 
     def go(self, bodies, states, steps, on_ground=False):
-        """Places and turns (B, S, 7)."""
+        """Positions and rotations (B, S, 7)."""
         touches = None
         if on_ground:
             frames = frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]])[None], steps + 1, 0)).reshape(-1, 24)
@@ -220,14 +220,14 @@ class KnockTest(TestCase):
         self.assertLess(np.abs(record[:, -1] - record[:, 0]).max(), 5e-3)
 
     def test_the_plain_copy_does_the_same(self):
-        ways = []
+        travels = []
         for how in (nullcontext, plainly):
             bodies, states = self.make([(-0.095, 0.01, 0.0), (0.11, 0.0, 0.01)], [(1.0, 0.0, 0.0), (-1.0, 0.0, 0.0)])
             with how():
                 self.go(bodies, states, 5)
-            ways.append(np.array(states))
-        np.testing.assert_allclose(*ways, atol=2e-4)
-        self.assertLess(ways[0][0, 7], 0.9)
+            travels.append(np.array(states))
+        np.testing.assert_allclose(*travels, atol=2e-4)
+        self.assertLess(travels[0][0, 7], 0.9)
 
     def test_a_box_lies_on_a_skin_that_rises(self):
         """A frame of a surface that rises by 2 cm, below a box that lies on it: it goes up with it, and stands still on it."""
@@ -241,10 +241,10 @@ class KnockTest(TestCase):
         )
         surface_contacts[:, 4], surface_contacts[:, 7], surface_contacts[:, 10] = 0.02, 1.0, 1.0
         near = (low, surface_contacts, np.zeros(len(low)), np.full(len(low), 0.5))
-        for way in ([0.0, 0.0, 0.0], [0.005, 0.0, 0.0]):
+        for travel in ([0.0, 0.0, 0.0], [0.005, 0.0, 0.0]):
             begun = states[0][:3].copy()
-            surface_contacts[:, :3] += way
-            surface_contacts[:, 3:6] += way
+            surface_contacts[:, :3] += travel
+            surface_contacts[:, 3:6] += travel
             record = sim.advance(bodies, states, [np.repeat(STILL[None], 13, 0)], DT, surface_contacts=[near])[0]
             self.assertAlmostEqual(record[-1, 1] - begun[1], 0.02, delta=5e-4)
             self.assertAlmostEqual(record[-1, 0], begun[0], delta=1e-6)

@@ -156,8 +156,8 @@ class OwnContactTest(TestCase):
         below, above, own = self.fallen(True)
         self.assertGreater(above[:, 1].mean(), below[:, 1].mean())
         distances = np.linalg.norm(above[:, None] - below[None], axis=2).min(1)
-        self.assertGreater(distances.min(), 0.8 * own.reach)
-        self.assertLess(np.median(distances), 2.5 * own.reach)
+        self.assertGreater(distances.min(), 0.8 * own.contact_distance)
+        self.assertLess(np.median(distances), 2.5 * own.contact_distance)
 
     def test_neighbours_and_what_is_close_at_rest_are_left_alone(self):
         nodes, _, body = strip(0.4, 0.4, (8, 8), lambda n: n[:, 0] < 0.0)
@@ -172,8 +172,8 @@ class OwnContactTest(TestCase):
         points[:, 3] = rng.uniform(0.5, 2.0, 12)
         old = np.zeros_like(points)
         pairs = np.array([(i, j) for i in range(12) for j in range(i)], np.int32)
-        ways = rng.normal(0.0, 1.0, (len(pairs), 3))
-        scene = pairs, 0.05 * ways / np.linalg.norm(ways, axis=1, keepdims=True), np.full(len(pairs), 0.05), 0.3
+        travels = rng.normal(0.0, 1.0, (len(pairs), 3))
+        scene = pairs, 0.05 * travels / np.linalg.norm(travels, axis=1, keepdims=True), np.full(len(pairs), 0.05), 0.3
         fast, slow = points.copy(), points.copy()
         contacts.push_pairs(fast, old, *scene)
         contacts.push_pairs.py_func(slow, old, *scene)

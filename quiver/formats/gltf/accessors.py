@@ -54,13 +54,13 @@ def _with_sparse(document, sparse, values, where):
     kind = COMPONENT_DTYPES.get(sparse.indices.component_type)
     if kind is None or np.dtype(kind).kind != "u":
         raise refused("broken-sparse", f"expected sparse indices of unsigned integers, got {sparse.indices.component_type}", where)
-    places = _view(document, sparse.indices.buffer_view, sparse.indices.byte_offset, sparse.count, 1, np.dtype(kind), where)[:, 0]
+    rows = _view(document, sparse.indices.buffer_view, sparse.indices.byte_offset, sparse.count, 1, np.dtype(kind), where)[:, 0]
     width = values.shape[1]
     new = _view(document, sparse.values.buffer_view, sparse.values.byte_offset, sparse.count, width, values.dtype, where)
-    if places.max(initial=0) >= len(values):
-        raise refused("broken-sparse", f"a sparse index {places.max()} is beyond {len(values)} elements", where)
+    if rows.max(initial=0) >= len(values):
+        raise refused("broken-sparse", f"a sparse index {rows.max()} is beyond {len(values)} elements", where)
     values = values.copy()
-    values[places] = new
+    values[rows] = new
     return values
 
 

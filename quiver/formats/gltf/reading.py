@@ -125,13 +125,13 @@ def _joints(document, count):
 
 def _check_size(skeleton, meshes, remarks):
     world = rest_matrices(skeleton)
-    places = world[skeleton.is_joint, :, 3] if skeleton.is_joint.any() else world[:, :, 3]
+    positions = world[skeleton.is_joint, :, 3] if skeleton.is_joint.any() else world[:, :, 3]
     if not np.isfinite(world).all() or np.abs(world).max() > FAR:
         remarks.refuse(
             "non-finite", f"the rest pose leaves the range of numbers that can be simulated, {FAR:g}", "Look for absurd scales.", "nodes"
         )
         return
-    span = float(np.ptp(places, axis=0).max()) if len(places) else 0.0
+    span = float(np.ptp(positions, axis=0).max()) if len(positions) else 0.0
     if span > TALL or 0.0 < span < SMALL:
         hint = "Set “metres per unit” on the Motion page, so that gravity fits."
         remarks.warn("unit", f"the joints span {span:.3g} units; glTF counts in metres", hint, "nodes")

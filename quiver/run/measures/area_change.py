@@ -15,11 +15,11 @@ class SheetMeasure:
         largest = float((self._lengths(positions) / self.lengths).max(initial=1.0))
         return 100.0 * (self._area(positions) / self.area - 1.0), 100.0 * (largest - 1.0)
 
-    def _area(self, places):
-        a, b, c = np.take(places, self.triangles.T, axis=0)
+    def _area(self, positions):
+        a, b, c = np.take(positions, self.triangles.T, axis=0)
         (x, y, z), (u, v, w) = (b - a).T, (c - a).T
         return 0.5 * float(np.sqrt((y * w - z * v) ** 2 + (z * u - x * w) ** 2 + (x * v - y * u) ** 2).sum())
 
-    def _lengths(self, places):
-        ends = np.take(places, self.edges.T, axis=0)
+    def _lengths(self, positions):
+        ends = np.take(positions, self.edges.T, axis=0)
         return np.sqrt(np.sum((ends[1] - ends[0]) ** 2, axis=1))

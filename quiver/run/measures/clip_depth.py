@@ -72,13 +72,13 @@ class ClipDepth:
         for each, _ in self.skins:
             each.query.forget()
         placed = self.contacts.placements(world)[:, self.met]
-        skins = [each.skin.surface.places(world) for each, _ in self.skins]
+        skins = [each.skin.surface.positions(world) for each, _ in self.skins]
         deepest, where = np.zeros(len(world)), np.full((len(world), 2), -1)
-        for frame, (places, stand) in enumerate(zip(points, placed, strict=True)):
+        for frame, (positions, stand) in enumerate(zip(points, placed, strict=True)):
             rows = frame_rows(np.stack([stand, stand]))[0]
-            found = [kernel.deepest(places, rows, self.shapes, self.allowed)]
-            for (skin, asked), skin_places in zip(self.skins, skins, strict=True):
-                depth, row = skin.deepest(skin_places[frame], places[asked])
+            found = [kernel.deepest(positions, rows, self.shapes, self.allowed)]
+            for (skin, asked), skin_positions in zip(self.skins, skins, strict=True):
+                depth, row = skin.deepest(skin_positions[frame], positions[asked])
                 found.append((depth, int(asked[row]) if row >= 0 else -1))
             deepest[frame], vertex = max(found)
             if vertex >= 0:
@@ -87,18 +87,18 @@ class ClipDepth:
 
     def everywhere(self, world, offsets):
         """How deep each of its vertices is, {mesh index: (n,)} [m], in one frame: node matrices (J, 3, 4), offsets {mesh index: (n, 3)}."""
-        places = self._points(world[None], {index: moves[None] for index, moves in offsets.items()})[0]
+        positions = self._points(world[None], {index: moves[None] for index, moves in offsets.items()})[0]
         stand = self.contacts.placements(world[None])[:, self.met]
-        distances = np.empty((len(places), len(self.met)))
-        kernel.distances(places, frame_rows(np.repeat(stand, 2, 0))[0], self.shapes, distances)
+        distances = np.empty((len(positions), len(self.met)))
+        kernel.distances(positions, frame_rows(np.repeat(stand, 2, 0))[0], self.shapes, distances)
         depths = np.maximum((self.allowed - distances).max(1, initial=0.0), 0.0)
         for skin, asked in self.skins:
-            depths[asked] = np.maximum(depths[asked], skin.depths(skin.skin.surface.places(world[None])[0], places[asked]))
+            depths[asked] = np.maximum(depths[asked], skin.depths(skin.skin.surface.positions(world[None])[0], positions[asked]))
         return {index: depths[self.owners == index] for index, _, _ in self.parts}
 
     def _points(self, world, offsets):
         parts = [np.zeros((len(world), 0, 3))]
         for index, _, mesh in self.parts:
-            places = skinned_through(mesh, world)
-            parts.append(places + offsets[index] if index in offsets else places)
+            positions = skinned_through(mesh, world)
+            parts.append(positions + offsets[index] if index in offsets else positions)
         return self.scale * np.concatenate(parts, axis=1).astype(float)

@@ -16,7 +16,7 @@ from quiver.run.parts.part import Part, Unit
 from quiver.sim.bounds import MOST_PER_STEP, RUNAWAY
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
-from quiver.sim.step import NO_COLLIDERS, NO_SURFACE_CONTACTS, advance, motion_rows, reach_rows
+from quiver.sim.step import NO_COLLIDERS, NO_SURFACE_CONTACTS, advance, contact_distance_rows, motion_rows
 
 SKIN_QUERIES = 4
 """Times a frame that it is found what chains touch of a skin."""
@@ -86,15 +86,15 @@ class ChainUnit(Unit):
 class Driven:
     """The result of a batch for S samples: C chains of n segments each.
 
-    turns (S, C, n, 4) local turn of each segment's driver; lengths (S, C, n) length against the keyed one.
+    rotations (S, C, n, 4) local turn of each segment's driver; lengths (S, C, n) length against the keyed one.
     """
 
-    turns: np.ndarray
+    rotations: np.ndarray
     lengths: np.ndarray
 
     def every(self, step):
         """Every ``step``-th sample, the last one among them."""
-        return Driven(self.turns[step - 1 :: step], self.lengths[step - 1 :: step])
+        return Driven(self.rotations[step - 1 :: step], self.lengths[step - 1 :: step])
 
 
 class ChainBatch(Part):
@@ -131,7 +131,7 @@ class ChainBatch(Part):
         if any(map(len, (*met, *skins))):
             thickness = np.array([self._thickness(unit.skin_radii, n + 1) for unit in units])
             self.contacts = ChainContacts(context.contacts, met, skins, rest, thickness)
-            self.reaches = reach_rows(self.model, self.contacts.reaches)
+            self.contact_distances = contact_distance_rows(self.model, self.contacts.contact_distances)
         self.lengths = np.array(
             [np.linalg.norm(np.diff(rest[i, : count + 1], axis=0), axis=1).sum() for i, count in enumerate(self.counts)]
         )
@@ -186,7 +186,7 @@ class ChainBatch(Part):
         factor = stiffness / body.lowest if body.lowest > 0.0 else 0.0
 
         def along(dial):
-            return chain_body.tapered(value(dial) / 100.0, body.shares)
+            return chain_body.tapered(value(dial) / 100.0, body.tip_fractions)
 
         slowness = along("settle_taper")
         relative = (1.0 / slowness) / np.sum(body.mode_weights / slowness) if body.mode_weights.any() else 1.0 / slowness
@@ -225,7 +225,7 @@ class ChainBatch(Part):
     def simulate(self, frames, jumped, every, threads=None):
         """As `Part.simulate`; jumped bool (F, C): such a chain's keyed motion is taken from the frame's end at once."""
         driven = self.advance(frames.world, jumped, frames.count, every, threads, frames.origin_world, frames.skin_world)
-        return {"turns": driven.turns, "lengths": driven.lengths}
+        return {"rotations": driven.rotations, "lengths": driven.lengths}
 
     def advance(self, world, jumped, frames, every=1, threads=None, origin_world=None, skin_world=None):
         """Simulate S = frames * substeps samples of node matrices (S, J, 3, 4); returns Driven for every ``every``-th sample.
@@ -270,7 +270,7 @@ class ChainBatch(Part):
         colliders, surface_contacts = NO_COLLIDERS, NO_SURFACE_CONTACTS
         if self.contacts:
             frames = self.contacts.frames[first:end]
-            colliders = (frames.reshape(-1, frames.shape[-1]), self.contacts.core_shapes, self.reaches)
+            colliders = (frames.reshape(-1, frames.shape[-1]), self.contacts.core_shapes, self.contact_distances)
             until = (end - 1) % per_frame + 1
             surface_contacts = self.contacts.surface_contacts(
                 first // per_frame, until / per_frame, *self._reached(before, points[end - 1], end - first)
@@ -279,12 +279,12 @@ class ChainBatch(Part):
 
     def _reached(self, before, after, steps):
         """Where the chains' points are (C, n + 1, 3) [m], keyed to go from before to after in so many steps; how far each may go."""
-        places, way = before.copy(), np.linalg.norm(after - before, axis=-1)
-        for chain in range(len(places)):
+        positions, travel = before.copy(), np.linalg.norm(after - before, axis=-1)
+        for chain in range(len(positions)):
             moved, speed = np.moveaxis(self.state.chain(chain), 1, 0)
-            places[chain, 1:] += moved
-            way[chain, 1:] += np.linalg.norm(speed, axis=-1) * self.dt * steps
-        return places, way
+            positions[chain, 1:] += moved
+            travel[chain, 1:] += np.linalg.norm(speed, axis=-1) * self.dt * steps
+        return positions, travel
 
     def _jump(self, points, linear, chain, first, per_frame):
         """Let one chain's keyed motion begin this frame where it ends it, as fast as it was, its swing carried along; in place."""
@@ -310,7 +310,7 @@ class ChainBatch(Part):
         keyed = np.diff(points, axis=2)
         moved = keyed + np.diff(displaced, axis=2, prepend=np.float32(0.0))
         samples, chains, n = keyed.shape[:3]
-        turns = np.empty((samples, chains, n, 4))
+        rotations = np.empty((samples, chains, n, 4))
         total = np.tile(transforms.IDENTITY, (samples, chains, 1))
         parents = self.skeleton.parents[self.drivers]
         frames = transforms.pure_rotations(np.where(parents[:, :, None, None] >= 0, world[:, parents, :, :3], np.eye(3)))
@@ -319,10 +319,10 @@ class ChainBatch(Part):
             turn = transforms.shortest_turn(carried, moved[:, :, i])
             here = transforms.multiply(turn, total)
             local = transforms.multiply(transforms.inverse(total), here)
-            turns[:, :, i] = transforms.seen_in(local, frames[:, :, i])
+            rotations[:, :, i] = transforms.seen_in(local, frames[:, :, i])
             total = here
         keyed_lengths = np.maximum(np.linalg.norm(keyed, axis=-1), 1e-12)
-        return Driven(turns, np.linalg.norm(moved, axis=-1) / keyed_lengths)
+        return Driven(rotations, np.linalg.norm(moved, axis=-1) / keyed_lengths)
 
     def apply(self, frames, outputs, every):
         """As `Part.apply`: turn the drivers, and lengthen what stretches."""
@@ -335,10 +335,10 @@ class ChainBatch(Part):
         # No joint is driven twice, so all are turned at once.
         chains = np.repeat(np.arange(len(self.paths)), self.counts)
         segments = np.concatenate([np.arange(count) for count in self.counts])
-        drivers, turns = self.drivers[chains, segments], driven.turns[:, chains, segments]
-        amounts = np.broadcast_to(amounts[:, None], turns.shape[:2])
-        turns = transforms.slerp(np.broadcast_to(transforms.IDENTITY, turns.shape), turns, amounts)
-        pose.rotations[:, drivers] = transforms.multiply(turns, pose.rotations[:, drivers])
+        drivers, rotations = self.drivers[chains, segments], driven.rotations[:, chains, segments]
+        amounts = np.broadcast_to(amounts[:, None], rotations.shape[:2])
+        rotations = transforms.slerp(np.broadcast_to(transforms.IDENTITY, rotations.shape), rotations, amounts)
+        pose.rotations[:, drivers] = transforms.multiply(rotations, pose.rotations[:, drivers])
         if self.layer.value("stretch") > 0.0:
             for chain, path in enumerate(self.paths):
                 longer = 1.0 + amounts[:, :1] * (driven.lengths[:, chain] - 1.0)

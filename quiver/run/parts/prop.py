@@ -46,26 +46,28 @@ class Prop(Unit, Varying):
         self.layer, self.node, self.setup, self.scale = layer, node, setup, setup.metres_per_unit
         self.skeleton, self.touching, self.drives = character.skeleton, None, (node,)
         self.follows = (node, *self.skeleton.ancestors(node))
-        places, triangles = _mesh_of(character, node)
+        positions, triangles = _mesh_of(character, node)
         name = character.skeleton.names[node]
         if len(triangles) < 1:
             raise BadInput(f"{layer.name}: expected a joint that moves a thing of its own, “{name}” moves no mesh")
-        self.body = body = prop_body.build(places * self.scale, triangles)
+        self.body = body = prop_body.build(positions * self.scale, triangles)
         rest = rest_matrices(character.skeleton)[node]
-        self.rest_place, self.rest_turn = rest[:, 3] * self.scale, transforms.pure_rotations(rest[:, :3])
+        self.rest_place, self.rest_rotation = rest[:, 3] * self.scale, transforms.pure_rotations(rest[:, :3])
         pivot = body.axes.T @ (self.rest_place - body.centre)
         if layer.value("joint") != "free" and np.linalg.norm(pivot) < 1e-4:
             notes.append(f"{layer.name}: “{name}” is its thing's centre of mass, so it does not swing by its weight")
         axis = (
-            body.axes.T @ self.rest_turn @ np.eye(3)["xyz".index(layer.value("axis"))] if layer.value("joint") == "hinge" else np.zeros(3)
+            body.axes.T @ self.rest_rotation @ np.eye(3)["xyz".index(layer.value("axis"))]
+            if layer.value("joint") == "hinge"
+            else np.zeros(3)
         )
         self.pivot = pivot
         self.numbers = np.concatenate([[1.0 / body.mass], 1.0 / body.inertia, pivot, axis])
         self.kind, self.rigid_contacts = KINDS[layer.value("joint")], layer.value("prop_collision") == "on"
         self.points = body.own_points
         # From the joint's own turn to the principal axes, and the centre seen from the joint.
-        self.own_turn = self.rest_turn.T @ body.axes
-        self.own_centre = self.rest_turn.T @ (body.centre - self.rest_place)
+        self.own_rotation = self.rest_rotation.T @ body.axes
+        self.own_centre = self.rest_rotation.T @ (body.centre - self.rest_place)
 
     def meet(self, contacts, driven):
         """As `Unit.meet`."""
@@ -104,11 +106,11 @@ class Prop(Unit, Varying):
         self.rigid = rigid.RigidBody(self.numbers, self.kind, settings, self.points, *_outside_of(self.body))
 
     def keyed(self, world):
-        """Keyed places and turns (S, 7) [m] of the body in node matrices (S, J, 3, 4)."""
+        """Keyed positions and rotations (S, 7) [m] of the body in node matrices (S, J, 3, 4)."""
         placed = world[:, self.node]
-        turns = transforms.pure_rotations(placed[..., :3])
-        centres = placed[..., 3] * self.scale + turns @ self.own_centre
-        return np.concatenate([centres, transforms.from_matrices(turns @ self.own_turn)], axis=1)
+        rotations = transforms.pure_rotations(placed[..., :3])
+        centres = placed[..., 3] * self.scale + rotations @ self.own_centre
+        return np.concatenate([centres, transforms.from_matrices(rotations @ self.own_rotation)], axis=1)
 
     def size(self):
         """How large it is, corner to corner [m]."""
@@ -141,11 +143,11 @@ class Prop(Unit, Varying):
         if self.jumped_now[frame]:
             self._carry_over(self.keyed_path[part.stop - 1])
             self.keyed_path[part] = self.keyed_path[part.stop - 1]
-        way = np.concatenate([self.before[None], self.keyed_path[part]])
+        travel = np.concatenate([self.before[None], self.keyed_path[part]])
         self.before = self.keyed_path[part.stop - 1]
         if not self.touching:
-            return way, rigid.NOTHING, rigid.NO_SURFACE_CONTACTS
-        return way, self.touching.touches(frame), self.touching.surface_contacts(frame, self.state, way[-1], self.per_frame * self.dt)
+            return travel, rigid.NOTHING, rigid.NO_SURFACE_CONTACTS
+        return travel, self.touching.touches(frame), self.touching.surface_contacts(frame, self.state, travel[-1], self.per_frame * self.dt)
 
     def end(self, frame):
         """A frame is over. Raises Unstable."""
@@ -166,8 +168,8 @@ class Prop(Unit, Varying):
         """Turn, and move where it is free, the joint in a pose (S, J), in place; world (S, J, 3, 4) as it carries it, amounts (S,)."""
         parent = self.skeleton.parents[self.node]
         linear = world[:, parent, :, :3] if parent >= 0 else np.broadcast_to(np.eye(3), (len(record), 3, 3))
-        turns = transforms.slerp(self._aims(keyed), transforms.multiply(record[:, 3:], transforms.inverse(keyed[:, 3:])), amounts)
-        local = transforms.seen_in(turns, transforms.pure_rotations(linear))
+        rotations = transforms.slerp(self._aims(keyed), transforms.multiply(record[:, 3:], transforms.inverse(keyed[:, 3:])), amounts)
+        local = transforms.seen_in(rotations, transforms.pure_rotations(linear))
         pose.rotations[:, self.node] = transforms.multiply(local, pose.rotations[:, self.node])
         if self.layer.value("joint") == "free":
             moved = record[:, :3] + transforms.rotate(record[:, 3:], self.pivot) - keyed[:, :3]
@@ -184,8 +186,8 @@ class Prop(Unit, Varying):
 
     def apart(self, record, keyed):
         """How far the thing's furthest point is from its keyed place, (F,) [m]."""
-        places = [each[:, None, :3] + transforms.rotate(each[:, None, 3:], self.points[None]) for each in (record, keyed)]
-        return np.linalg.norm(places[0] - places[1], axis=2).max(1)
+        positions = [each[:, None, :3] + transforms.rotate(each[:, None, 3:], self.points[None]) for each in (record, keyed)]
+        return np.linalg.norm(positions[0] - positions[1], axis=2).max(1)
 
 
 class PropGroup(Part):
@@ -211,7 +213,7 @@ class PropGroup(Part):
         return np.stack([prop.jumps(frame_world) for prop in self.units], axis=1)
 
     def simulate(self, frames, jumped, every, threads=None):
-        """As `Part.simulate`: "record" and "keyed" (B, S, 7), places and turns of the bodies."""
+        """As `Part.simulate`: "record" and "keyed" (B, S, 7), positions and turns of the bodies."""
         advance_together(self.units, frames.world, jumped.T, frames.count, frames.skin_world)
         shown = slice(every - 1, None, every)
         return {
@@ -244,7 +246,7 @@ class PropGroup(Part):
 def advance_together(props, world, jumped, frames, skin_world=None):
     """Simulate props, which may collide with each other, through S = frames x substeps samples of node matrices (S, J, 3, 4).
 
-    jumped  for each prop bool (frames,), as `Prop.ready` takes it. Afterwards each has its ``record`` (S, 7) of places and turns, and in
+    jumped  for each prop bool (frames,), as `Prop.ready` takes it. Afterwards each has its ``record`` (S, 7) of positions and turns, and in
     ``keyed_path`` (S, 7) those that it was keyed to. Raises Unstable.
     """
     for prop, its in zip(props, jumped, strict=True):
@@ -270,15 +272,15 @@ def _outside_of(body):
 
 
 def _mesh_of(character, node):
-    """The mesh that a node and those below it move: places (V, 3) in the rest pose [file units], triangles (F, 3)."""
+    """The mesh that a node and those below it move: positions (V, 3) in the rest pose [file units], triangles (F, 3)."""
     world = rest_matrices(character.skeleton)
-    places, triangles, count = [np.zeros((0, 3))], [np.zeros((0, 3), int)], 0
+    positions, triangles, count = [np.zeros((0, 3))], [np.zeros((0, 3), int)], 0
     for index, own in fitting.skin_of_nodes(character, [node]).items():
         mesh = character.meshes[index]
         number = np.full(len(mesh.positions), -1)
         number[own] = count + np.arange(len(own))
         faces = number[mesh.triangles]
         triangles.append(faces[(faces >= 0).all(1)])
-        places.append(skinned_positions(mesh, world).astype(float)[own])
+        positions.append(skinned_positions(mesh, world).astype(float)[own])
         count += len(own)
-    return np.concatenate(places), np.concatenate(triangles)
+    return np.concatenate(positions), np.concatenate(triangles)

@@ -32,15 +32,15 @@ class FleshRide:
         """What decides where it is carried, besides its carriers' results."""
         return "flesh", self.point
 
-    def moved(self, places, world, moves, amounts, per_frame):
-        """Where places (S, 3) [file units] go, and how they are turned (S, 3, 3), None for not at all.
+    def moved(self, positions, world, moves, amounts, per_frame):
+        """Where positions (S, 3) [file units] go, and how they are turned (S, 3, 3), None for not at all.
 
         world    (S, J, 3, 4) as keyed so far, so many samples for each of the latest frames
         moves    {layer id: (F + 1, N, 3)} of the carriers, amounts {layer id: (S,)}
         """
         volume = self.carriers[0]
         shift = volume.shifts(moves[volume.layer.id], *self.point, per_frame)
-        return places + amounts[volume.layer.id][:, None] * shift, None
+        return positions + amounts[volume.layer.id][:, None] * shift, None
 
 
 class FollowerRide:
@@ -62,7 +62,7 @@ class FollowerRide:
         self.nodes = tuple(self.mesh.carriers)
         rest = skinned_through(self.mesh, rest_matrices(character.skeleton)[None])[0].astype(float)
         spread = np.linalg.svd(rest - rest.mean(0), compute_uv=False)
-        self.turns = len(vertices) >= FEWEST_FOR_A_TURN and spread[1] > FLAT * spread[0]
+        self.rotations = len(vertices) >= FEWEST_FOR_A_TURN and spread[1] > FLAT * spread[0]
 
     @property
     def is_free(self):
@@ -74,23 +74,23 @@ class FollowerRide:
         """As `FleshRide.digest_inputs`."""
         return "points", self.follower.mesh, self.follower.vertices
 
-    def moved(self, places, world, moves, amounts, per_frame):
+    def moved(self, positions, world, moves, amounts, per_frame):
         """As `FleshRide.moved`."""
         keyed = skinned_through(self.mesh, world).astype(float)
         now = keyed.copy()
         for body, own, rows in self._carried:
             lattice, weight = body.part.lattice, amounts[body.layer.id]
             for point, row in zip(own, rows, strict=True):
-                shift = body.shifts(moves[body.layer.id], lattice.corners[row], lattice.shares[row], per_frame)
+                shift = body.shifts(moves[body.layer.id], lattice.corners[row], lattice.corner_weights[row], per_frame)
                 now[:, point] += (body.blend[row] * weight)[:, None] * shift
         before, after = keyed.mean(1), now.mean(1)
-        if not self.turns:
-            return places + after - before, None
-        turn = _best_turns(keyed - before[:, None], now - after[:, None])
-        return after + np.einsum("sij,sj->si", turn, places - before), turn
+        if not self.rotations:
+            return positions + after - before, None
+        turn = _best_rotations(keyed - before[:, None], now - after[:, None])
+        return after + np.einsum("sij,sj->si", turn, positions - before), turn
 
 
-def _best_turns(before, after):
+def _best_rotations(before, after):
     """The rotations (S, 3, 3) that take points (S, n, 3) nearest to others (Kabsch 1976)."""
     left, _, right = np.linalg.svd(np.einsum("sni,snj->sij", after, before))
     left[:, :, 2] *= np.linalg.det(left @ right)[:, None]

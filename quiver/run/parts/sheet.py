@@ -67,9 +67,9 @@ class Sheet(SoftBody):
 
     def _normals(self):
         """Where its outside looks, at each particle (N, 3), as it stands."""
-        places, faces = self.state.positions, self.part.triangles
-        across = np.cross(places[faces[:, 1]] - places[faces[:, 0]], places[faces[:, 2]] - places[faces[:, 0]])
-        out = np.zeros_like(places)
+        positions, faces = self.state.positions, self.part.triangles
+        across = np.cross(positions[faces[:, 1]] - positions[faces[:, 0]], positions[faces[:, 2]] - positions[faces[:, 0]])
+        out = np.zeros_like(positions)
         for corner in range(3):
             np.add.at(out, faces[:, corner], across)
         return out / np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-30)
@@ -81,9 +81,9 @@ class Sheet(SoftBody):
         part, (world, keyed) = self.part, self.ends
         made = part.lattice
         skin = self.scale * skinned_through(subset(part.mesh, made.vertices), world)
-        arms = skin - np.einsum("rc,frck->frk", made.shares, keyed[:, made.corners])
-        turns = turns_of(part.triangles, keyed, keyed + self.moves[1:])
-        blended = transforms.normalised(np.einsum("rc,frck->frk", made.shares, _alike(turns[:, made.corners])))
+        arms = skin - np.einsum("rc,frck->frk", made.corner_weights, keyed[:, made.corners])
+        rotations = rotations_of(part.triangles, keyed, keyed + self.moves[1:])
+        blended = transforms.normalised(np.einsum("rc,frck->frk", made.corner_weights, _alike(rotations[:, made.corners])))
         return {"turned": (transforms.rotate(blended, arms) - arms) / self.scale}
 
     def offsets(self, outputs, amounts):
@@ -98,8 +98,8 @@ class Sheet(SoftBody):
     def _surface(self):
         nodes = self.part.lattice.nodes
         free = np.flatnonzero(self.body.is_free)
-        corners, shares = np.repeat(free[:, None], 4, 1), np.tile([1.0, 0.0, 0.0, 0.0], (len(free), 1))
-        return nodes[free], corners, shares, 0.5 * self.layer.value("thickness") / 1000.0
+        corners, corner_weights = np.repeat(free[:, None], 4, 1), np.tile([1.0, 0.0, 0.0, 0.0], (len(free), 1))
+        return nodes[free], corners, corner_weights, 0.5 * self.layer.value("thickness") / 1000.0
 
 
 def _part_of(character, layer, region, scale):
@@ -114,16 +114,16 @@ def _part_of(character, layer, region, scale):
     return proxy_part_of(character, region, scale, triangles, smooth, offset / 1000.0, made_of == "shell")
 
 
-def turns_of(triangles, before, after):
-    """How a surface of triangles (M, 3) is turned at each of its points, (F, N, 4), between places (F, N, 3) before and after."""
-    frames = [_frames(triangles, places) for places in (before, after)]
+def rotations_of(triangles, before, after):
+    """How a surface of triangles (M, 3) is turned at each of its points, (F, N, 4), between positions (F, N, 3) before and after."""
+    frames = [_frames(triangles, positions) for positions in (before, after)]
     return transforms.from_matrices(frames[1] @ np.swapaxes(frames[0], -1, -2))
 
 
-def _frames(triangles, places):
+def _frames(triangles, positions):
     """Frames (F, N, 3, 3) that stand on a surface: columns along an edge, across it, and outwards."""
-    count = places.shape[1]
-    a, b, c = (places[:, triangles[:, k]] for k in range(3))
+    count = positions.shape[1]
+    a, b, c = (positions[:, triangles[:, k]] for k in range(3))
     where = triangles.ravel(), np.repeat(np.arange(len(triangles)), 3)
     corner = sparse.csr_matrix((np.ones(triangles.size), where), (count, len(triangles)))
     across = transforms.crossed(b - a, c - a)
@@ -131,13 +131,13 @@ def _frames(triangles, places):
     # Any edge will do, as long as it is the same one in every frame.
     other = np.zeros(count, int)
     other[triangles[:, 0]], other[triangles[:, 1]], other[triangles[:, 2]] = triangles[:, 1], triangles[:, 2], triangles[:, 0]
-    along = places[:, other] - places
+    along = positions[:, other] - positions
     outwards = outwards / np.maximum(np.linalg.norm(outwards, axis=-1, keepdims=True), 1e-30)
     along = along - np.sum(along * outwards, axis=-1, keepdims=True) * outwards
     along = along / np.maximum(np.linalg.norm(along, axis=-1, keepdims=True), 1e-30)
     return np.stack([along, transforms.crossed(outwards, along), outwards], axis=-1)
 
 
-def _alike(turns):
+def _alike(rotations):
     """Quaternions (..., 4, 4) on the side of the first of each four, so that they can be mixed."""
-    return np.where(np.sum(turns * turns[..., :1, :], axis=-1, keepdims=True) < 0.0, -turns, turns)
+    return np.where(np.sum(rotations * rotations[..., :1, :], axis=-1, keepdims=True) < 0.0, -rotations, rotations)

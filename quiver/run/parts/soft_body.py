@@ -58,7 +58,7 @@ class SoftBody(Unit, Part):
         raise NotImplementedError
 
     def _settle(self, targets):
-        """Make the keyed places (N, 3) those at which it rests, where it should."""
+        """Make the keyed positions (N, 3) those at which it rests, where it should."""
 
     def _pull(self, turned):
         """What pulls at it in a frame, (3,) or (N, 3) [m/s2], while the part as a whole is turned by a matrix (3, 3)."""
@@ -90,9 +90,9 @@ class SoftBody(Unit, Part):
         return ()
 
     def _surface(self):
-        """What touches for it: places at rest (R, 3) [m], corners (R, 4) and shares (R, 4) of what carries them, thickness [m]."""
+        """What touches for it: positions at rest (R, 3) [m], corners and corner_weights (R, 4) of what carries them, thickness [m]."""
         part, on = self.part, self._is_touching
-        return part.surface[part.lattice.vertices[on]], part.lattice.corners[on], part.lattice.shares[on], 0.0
+        return part.surface[part.lattice.vertices[on]], part.lattice.corners[on], part.lattice.corner_weights[on], 0.0
 
     @property
     def _is_touching(self):
@@ -104,7 +104,7 @@ class SoftBody(Unit, Part):
         return self.vertices[self._is_touching]
 
     def keyed(self, world):
-        """Keyed places of the nodes (..., N, 3) [m] in node matrices (S, J, 3, 4)."""
+        """Keyed positions of the nodes (..., N, 3) [m] in node matrices (S, J, 3, 4)."""
         return skinned_through(self.part.carried, world).astype(float) * self.scale
 
     def frames_of(self, world):
@@ -205,12 +205,12 @@ class SoftBody(Unit, Part):
         self.moved_before = out[-1:]
         return out, measures
 
-    def _carry_over(self, places, turned):
+    def _carry_over(self, positions, turned):
         """The root jumped: go along with it, and carry the swing over."""
         turn = turned @ self.turned.T
-        self.state.positions = places + (self.state.positions - self.before) @ turn.T
+        self.state.positions = positions + (self.state.positions - self.before) @ turn.T
         self.state.velocities[:, :3] = self.state.velocities[:, :3] @ turn.T.astype(np.float32)
-        self.before = places
+        self.before = positions
 
     def shifts(self, moves, corners, barycentric, per_frame):
         """How a point that rides on particles is moved in each substep, (F x per_frame, 3) [file units], even between the frames' ends.
@@ -224,7 +224,7 @@ class SoftBody(Unit, Part):
     def offsets(self, outputs, amounts):
         """World-space offsets of the region's vertices (F, R, 3) [file units], from the outputs and amounts (F,)."""
         lattice, moves = self.part.lattice, outputs["moves"][1:]
-        moved = np.einsum("rc,frck->frk", lattice.shares, moves[:, lattice.corners])
+        moved = np.einsum("rc,frck->frk", lattice.corner_weights, moves[:, lattice.corners])
         return moved * (self.blend[:, None] / self.scale) * amounts[:, None, None]
 
     def added(self, frames, outputs, keyed_world, final_world):

@@ -85,4 +85,4 @@ class SoftVolume(SoftBody):
 
     def ride_of(self, place):
         """Where a point [file units] of the rest pose is in it: corners (4,) of a tetrahedron and barycentric weights (4,)."""
-        return lattices.shares_at(self.part.lattice, np.asarray(place, float) * self.scale)
+        return lattices.corner_weights_at(self.part.lattice, np.asarray(place, float) * self.scale)

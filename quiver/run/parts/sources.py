@@ -114,26 +114,26 @@ class SheetPart:
         if not len(faces):
             raise BadInput(f"expected a region with triangles in it, “{region.name}” has none")
         used = np.unique(faces)
-        nodes = top.places[used]
+        nodes = top.positions[used]
         order = np.argsort(nodes[:, np.argmax(np.ptp(nodes, axis=0))], kind="stable")
-        number = np.full(len(top.places), -1)
+        number = np.full(len(top.positions), -1)
         number[used[order]] = np.arange(len(used))
         self.triangles = number[faces].astype(np.int32)
-        self.nodes_places = used[order]
+        self.node_positions = used[order]
         vertices = np.flatnonzero(chosen & (number[top.place_of] >= 0))
         corners = np.repeat(number[top.place_of[vertices]][:, None], 4, 1).astype(np.int32)
-        shares = np.tile([1.0, 0.0, 0.0, 0.0], (len(vertices), 1))
-        rim, nodes = ~is_in[self.nodes_places], nodes[order]
+        corner_weights = np.tile([1.0, 0.0, 0.0, 0.0], (len(vertices), 1))
+        rim, nodes = ~is_in[self.node_positions], nodes[order]
         self.edge = float(np.linalg.norm(nodes[self.triangles[:, 1]] - nodes[self.triangles[:, 0]], axis=1).mean())
         thin, none = np.zeros(len(vertices), bool), np.zeros((0, 4), np.int32)
-        _, piece = np.unique(top.piece_of[self.nodes_places], return_inverse=True)
-        self.lattice = lattices.Lattice(nodes, none, rim, vertices, corners, shares, thin, piece, self.edge)
+        _, piece = np.unique(top.piece_of[self.node_positions], return_inverse=True)
+        self.lattice = lattices.Lattice(nodes, none, rim, vertices, corners, corner_weights, thin, piece, self.edge)
         self.carried = carried(self.mesh, self.surface / scale, nodes / scale, rest_matrices(character.skeleton))
         self.fade = np.ones(len(vertices))
 
     def _holds(self, influence):
         """How firmly each node (N,) is held, from the influence of all vertices (V,)."""
-        return np.where(self.lattice.is_inner, 1.0, 1.0 - self.topology.gathered(influence)[self.nodes_places])
+        return np.where(self.lattice.is_inner, 1.0, 1.0 - self.topology.gathered(influence)[self.node_positions])
 
     def body(self, loose, gain, offset, give, bending_length, hold_rate):
         """The SheetBody that dials, in their own units, make of it, and how many of its pieces nothing holds."""
@@ -166,14 +166,14 @@ class ProxyPart(SheetPart):
         nodes, self.triangles = nodes[order], number[faces].astype(np.int32)
         self.edge = float(np.linalg.norm(nodes[self.triangles[:, 1]] - nodes[self.triangles[:, 0]], axis=1).mean())
         vertices = np.flatnonzero(chosen)
-        found, shares = NearestOn(nodes, self.triangles).find(self.surface[vertices], np.inf)
+        found, corner_weights = NearestOn(nodes, self.triangles).find(self.surface[vertices], np.inf)
         corners = self.triangles[found][:, [0, 1, 2, 2]].astype(np.int32)
-        shares = np.column_stack([shares, np.zeros(len(shares))])
+        corner_weights = np.column_stack([corner_weights, np.zeros(len(corner_weights))])
         edges, _ = edges_of_triangles(self.triangles, len(nodes))
         links = sparse.coo_matrix((np.ones(len(edges)), (edges[:, 0], edges[:, 1])), (len(nodes), len(nodes)))
         _, piece = csgraph.connected_components(links, directed=False)
         nobody, thin, none = np.zeros(len(nodes), bool), np.zeros(len(vertices), bool), np.zeros((0, 4), np.int32)
-        self.lattice = lattices.Lattice(nodes, none, nobody, vertices, corners, shares, thin, piece, self.edge)
+        self.lattice = lattices.Lattice(nodes, none, nobody, vertices, corners, corner_weights, thin, piece, self.edge)
         self.carried = carried(self.mesh, self.surface / scale, nodes / scale, rest_matrices(character.skeleton))
         self.fade = fade_in(self.topology, chosen, vertices, SEAM_CELLS * self.edge)
         self.near = KDTree(self.surface[vertices]).query(nodes)[1]

@@ -25,7 +25,7 @@ SMOOTHINGS = 2
 class Limb:
     """One limb: a joint and all below it, whose colliders keep clear of the others.
 
-    ``node`` is what turns; `find` finds turns (F, 4) in its parent's space for each frame of the clip. Raises BadInput where there is
+    ``node`` is what turns; `find` finds rotations (F, 4) in its parent's space for each frame of the clip. Raises BadInput where there is
     nothing to keep apart.
     """
 
@@ -55,9 +55,9 @@ class Limb:
         self.radii = np.concatenate([np.full(len(core), contacts.radii[k]) for core, k in zip(self.cores, self.own, strict=True)])
         points, rows, pivots = self._placed(rest_matrices(self.skeleton)[None])
         wanted = self.radii[:, None] + contacts.radii[self.others] + layer.value("margin") / 1000.0
-        self.reaches = np.minimum(wanted, self._distances(points[0], rows[0]))
+        self.contact_distances = np.minimum(wanted, self._distances(points[0], rows[0]))
         arms = np.linalg.norm(points[0] - pivots[0, :, 3], axis=1)
-        self.reaches[arms < ROOT_SHARE * arms.max()] = kernel.NEVER
+        self.contact_distances[arms < ROOT_SHARE * arms.max()] = kernel.NEVER
 
     def _core(self, collider):
         """Points (n, 3) of a collider's core, in its own space [m]."""
@@ -84,7 +84,7 @@ class Limb:
 
     def _worst(self, points, rows):
         """(depth [m], point, other) of what crosses most."""
-        depths = self.reaches - self._distances(points, rows)
+        depths = self.contact_distances - self._distances(points, rows)
         at = np.unravel_index(np.argmax(depths), depths.shape)
         return float(depths[at]), *at
 
@@ -94,20 +94,20 @@ class Limb:
         points, rows, pivots = self._placed(world)
         frames = range(len(world))
         before = np.array([self._worst(points[f], rows[f])[0] for f in frames])
-        turns = np.tile(transforms.IDENTITY, (len(world), 1))
+        rotations = np.tile(transforms.IDENTITY, (len(world), 1))
         for smoothing in range(SMOOTHINGS + 1):
             for f in frames:
-                turns[f] = self._cleared(turns[f], points[f], rows[f], pivots[f, :, 3])
+                rotations[f] = self._cleared(rotations[f], points[f], rows[f], pivots[f, :, 3])
             if smoothing < SMOOTHINGS and self.smooth:
-                turns = self._evened(turns)
-        moved = transforms.rotate(turns[:, None], points - pivots[:, None, :, 3]) + pivots[:, None, :, 3]
+                rotations = self._evened(rotations)
+        moved = transforms.rotate(rotations[:, None], points - pivots[:, None, :, 3]) + pivots[:, None, :, 3]
         after = np.array([self._worst(moved[f], rows[f])[0] for f in frames])
         self.crossings = np.maximum(np.stack([after, before], 1), 0.0)
         self.crossings[self.crossings < 2.0 * NEAR] = 0.0
         self.moved = np.linalg.norm(moved - points, axis=2).max(1)
         parent = self.skeleton.parents[self.node]
         linear = world[:, parent, :, :3] if parent >= 0 else np.broadcast_to(np.eye(3), (len(world), 3, 3))
-        self.turns = transforms.seen_in(turns, transforms.pure_rotations(linear))
+        self.rotations = transforms.seen_in(rotations, transforms.pure_rotations(linear))
 
     def _cleared(self, turn, points, rows, pivot):
         """A turn in the world, from ``turn`` on, that lets nothing cross, or as far as it may go."""
@@ -139,11 +139,11 @@ class Limb:
             return turn
         return transforms.slerp(transforms.IDENTITY, turn, np.array(self.limit / angle))
 
-    def _evened(self, turns):
-        """The turns (F, 4) evened out over the frames around each, so that a limb does not snap aside."""
-        turns = np.where(turns[:, 3:] < 0.0, -turns, turns)
+    def _evened(self, rotations):
+        """The rotations (F, 4) evened out over the frames around each, so that a limb does not snap aside."""
+        rotations = np.where(rotations[:, 3:] < 0.0, -rotations, rotations)
         around = 2 * self.smooth + 1
-        padded = np.concatenate([turns[:1].repeat(self.smooth, 0), turns, turns[-1:].repeat(self.smooth, 0)])
+        padded = np.concatenate([rotations[:1].repeat(self.smooth, 0), rotations, rotations[-1:].repeat(self.smooth, 0)])
         windows = np.lib.stride_tricks.sliding_window_view(padded, around, axis=0)
         weights = np.hanning(around + 2)[1:-1]
         return transforms.normalised(windows @ (weights / weights.sum()))
@@ -159,20 +159,20 @@ class Limb:
 
     def _inside(self, frames):
         # The last frame holds.
-        return np.clip(np.asarray(frames, int), 0, len(self.turns) - 1)
+        return np.clip(np.asarray(frames, int), 0, len(self.rotations) - 1)
 
     def _amounts(self, frames):
         return np.array([self.layer.amount_at(frame) for frame in frames])
 
     def apply(self, pose, frames):
         """Turn the joint in a pose (S, J) at frames (S,) of the clip that need not be whole, in place."""
-        at = np.clip(np.asarray(frames, float), 0.0, len(self.turns) - 1.0)
-        low = np.minimum(at.astype(int), max(len(self.turns) - 2, 0))
-        high = np.minimum(low + 1, len(self.turns) - 1)
+        at = np.clip(np.asarray(frames, float), 0.0, len(self.rotations) - 1.0)
+        low = np.minimum(at.astype(int), max(len(self.rotations) - 2, 0))
+        high = np.minimum(low + 1, len(self.rotations) - 1)
         amounts = np.array([self.layer.amount_at(frame) for frame in at])
-        turns = transforms.slerp(self.turns[low], self.turns[high], at - low)
-        turns = transforms.slerp(np.broadcast_to(transforms.IDENTITY, turns.shape), turns, amounts)
-        pose.rotations[:, self.node] = transforms.multiply(turns, pose.rotations[:, self.node])
+        rotations = transforms.slerp(self.rotations[low], self.rotations[high], at - low)
+        rotations = transforms.slerp(np.broadcast_to(transforms.IDENTITY, rotations.shape), rotations, amounts)
+        pose.rotations[:, self.node] = transforms.multiply(rotations, pose.rotations[:, self.node])
 
 
 def filters(context, layers):

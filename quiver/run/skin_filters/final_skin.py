@@ -11,7 +11,7 @@ SMOOTHINGS = 2
 
 
 class FinalSkin:
-    """The final skin of one mesh. ``shares`` (V,) 0..1 what each vertex shows; ``vertices`` those it holds back though chains move them."""
+    """The final skin of one mesh. ``shown`` (V,) 0..1 what each vertex shows; ``vertices`` those it holds back though chains move them."""
 
     def __init__(self, character, region, turned):
         self.mesh, self.region = character.mesh(region.mesh), region
@@ -20,8 +20,8 @@ class FinalSkin:
         # Here what is out is in with nothing: the keyed skin.
         levels = np.where(regions.is_in(levels), levels, 0).astype(np.uint8)
         levels = regions.smooth(levels, topology(self.mesh.positions, self.mesh.triangles), SMOOTHINGS)
-        self.shares = regions.influences(levels)
-        held_back = self.shares < 1.0
+        self.shown = regions.influences(levels)
+        held_back = self.shown < 1.0
         if self.mesh.skin < 0:
             is_carried = np.full(len(held_back), self.mesh.node in turned)
         else:
@@ -37,13 +37,13 @@ class FinalSkin:
 
         keyed_world, final_world (F, J, 3, 4) node matrices without and with what chains do
         """
-        offsets *= self.shares[moved][:, None].astype(np.float32)
+        offsets *= self.shown[moved][:, None].astype(np.float32)
         if len(self.vertices):
-            apart = self._places(final_world) - self._places(keyed_world)
-            kept = (self.shares[self.vertices] - 1.0)[:, None]
+            apart = self._positions(final_world) - self._positions(keyed_world)
+            kept = (self.shown[self.vertices] - 1.0)[:, None]
             offsets[:, np.searchsorted(moved, self.vertices)] += (kept * apart).astype(np.float32)
 
-    def _places(self, world):
+    def _positions(self, world):
         return skinned_through(subset(self.mesh, self.vertices), world)
 
 

@@ -36,7 +36,7 @@ def filters(context, layers):
 
 
 class SkinContact:
-    """One layer of the kind skin contact in a run. P places of one or two meshes, those that may touch and some around.
+    """One layer of the kind skin contact in a run. P positions of one or two meshes, those that may touch and some around.
 
     ``vertices`` {mesh index: those that it may move}. Raises BadInput where a side is empty, or both are the same.
     """
@@ -59,13 +59,13 @@ class SkinContact:
         may_touch = whole.may_touch(clip_world, self.margin, self.deep)
         self.key = (*self.key, may_touch)
         kept = np.flatnonzero(np.isfinite(distance_along(whole.top, np.flatnonzero(may_touch), AROUND * spread)))
-        self.vertices, self._places_of = {}, {}
-        number = np.full(len(whole.top.places), -1)
+        self.vertices, self._rows_of = {}, {}
+        number = np.full(len(whole.top.positions), -1)
         number[kept] = np.arange(len(kept))
         self.parts = []
         for index, span in whole.meshes.values():
             own = number[whole.top.place_of[span]]
-            self.vertices[index], self._places_of[index] = np.flatnonzero(own >= 0), own[own >= 0]
+            self.vertices[index], self._rows_of[index] = np.flatnonzero(own >= 0), own[own >= 0]
             self.parts.append((index, subset(character.meshes[index], self.vertices[index])))
         self.size = len(kept)
         links = whole.top.links[kept][:, kept].tocsr()
@@ -78,7 +78,7 @@ class SkinContact:
         self.takes = np.where(is_first, share * whole.influence[kept], np.where(is_second, 1.0 - share, 0.5))
         faces = number[whole.top.triangles]
         faces = faces[(faces >= 0).all(1)]
-        rest = whole.top.places[kept]
+        rest = whole.top.positions[kept]
         self.sides = []
         for mine, other in ((is_first, is_second), (is_second, is_first)):
             own, against = np.flatnonzero(mine & may_touch[kept]), faces[other[faces].all(1)]
@@ -87,21 +87,21 @@ class SkinContact:
                 corners = np.unique(against)
                 self.sides.append((own, corners, query, np.minimum(self.margin, query.closest), np.minimum(query.closest, 0.0)))
 
-    def places(self, world, offsets):
-        """Where the places are (F, P, 3) [m] under node matrices (F, J, 3, 4).
+    def positions(self, world, offsets):
+        """Where the positions are (F, P, 3) [m] under node matrices (F, J, 3, 4).
 
         offsets  {mesh index: (F, n, 3)} of ``vertices`` [file units]
         """
         out = np.zeros((len(world), self.size, 3))
         for index, mesh in self.parts:
-            out[:, self._places_of[index]] = self.scale * (skinned_through(mesh, world) + offsets.get(index, 0.0))
+            out[:, self._rows_of[index]] = self.scale * (skinned_through(mesh, world) + offsets.get(index, 0.0))
         return out
 
-    def apart(self, places):
-        """(moves (P, 3) [m], depths before and after [m], the deepest place after, or -1) for places (P, 3) of a frame."""
-        moves, before, after, worst = np.zeros_like(places), 0.0, 0.0, -1
+    def apart(self, positions):
+        """(moves (P, 3) [m], depths before and after [m], the deepest place after, or -1) for positions (P, 3) of a frame."""
+        moves, before, after, worst = np.zeros_like(positions), 0.0, 0.0, -1
         for look in range(LOOKS + 1):
-            contacts, too_close, (depth, place) = self._contacts(places, moves)
+            contacts, too_close, (depth, place) = self._contacts(positions, moves)
             if look == 0:
                 before = depth
             after, worst = depth, place
@@ -110,49 +110,49 @@ class SkinContact:
             separate(moves, self.takes, self.starts, self.others, self.keep, ROUNDS, LAST_ROUNDS, EXACT, *contacts)
         return moves, before, after, worst
 
-    def _contacts(self, places, moves):
+    def _contacts(self, positions, moves):
         """What is too close, or might get so, as `separate` takes it; by how much [m], and how deep and where anything crosses."""
-        now, parts, too_close, deepest = places + moves, [], 0.0, (0.0, -1)
+        now, parts, too_close, deepest = positions + moves, [], 0.0, (0.0, -1)
         for own, corners, query, reaches, allowed in self.sides:
             points = now[own]
             limits = np.where(_within(points, now[corners], self.deep), self.deep, 0.0)
-            distances, found, shares, _, normals = query.feel(now, points, limits)
+            distances, found, corner_weights, _, normals = query.feel(now, points, limits)
             depths = np.nan_to_num(allowed - distances, nan=0.0)
             if len(depths) and depths.max() > deepest[0]:
                 deepest = float(depths.max()), int(own[np.argmax(depths)])
             too_close = max(too_close, float(np.nan_to_num(reaches - distances, nan=0.0).max(initial=0.0)))
             rows = np.flatnonzero(distances < reaches + self.margin + np.linalg.norm(moves[own], axis=1))
             touched = query.felt.tree.triangles[found[rows]]
-            between = moves[own[rows]] - np.einsum("ck,cka->ca", shares[rows], moves[touched])
+            between = moves[own[rows]] - np.einsum("ck,cka->ca", corner_weights[rows], moves[touched])
             gaps = distances[rows] - reaches[rows] - np.einsum("ca,ca->c", normals[rows], between)
-            parts.append((own[rows], touched, shares[rows], normals[rows], gaps))
+            parts.append((own[rows], touched, corner_weights[rows], normals[rows], gaps))
         if not parts:
             return (), too_close, deepest
         return [np.concatenate(each) for each in zip(*parts, strict=True)], too_close, deepest
 
     def advance(self, world, offsets, amounts):
-        """Keep some frames apart: world (F, J, 3, 4), what moves the vertices so far as `places` takes it, amounts (F,).
+        """Keep some frames apart: world (F, J, 3, 4), what moves the vertices so far as `positions` takes it, amounts (F,).
 
         What was looked up in other frames is forgotten first, so that the result depends on these alone.
         Returns {mesh index: moves (F, n, 3) of its vertices [file units]}, clip depths (F, 2) [m] with it and without, and mesh and vertex
         (F, 2) of what is still the deepest, -1 where nothing is.
         """
-        places = self.places(world, offsets)
+        positions = self.positions(world, offsets)
         for _, _, query, _, _ in self.sides:
             query.forget()
-        moves = np.zeros_like(places)
+        moves = np.zeros_like(positions)
         depths, deepest = np.zeros((len(world), 2)), np.full((len(world), 2), -1)
-        for frame, (here, amount) in enumerate(zip(places, amounts, strict=True)):
+        for frame, (here, amount) in enumerate(zip(positions, amounts, strict=True)):
             moves[frame], before, after, worst = self.apart(here)
             depths[frame] = (1.0 - amount) * before + amount * after, before
             if worst >= 0:
                 deepest[frame] = self._vertex_of(worst)
         moves *= np.asarray(amounts)[:, None, None] / self.scale
-        return {index: moves[:, own] for index, own in self._places_of.items()}, depths, deepest
+        return {index: moves[:, own] for index, own in self._rows_of.items()}, depths, deepest
 
     def _vertex_of(self, place):
         """(mesh index, vertex) at a place."""
-        for index, own in self._places_of.items():
+        for index, own in self._rows_of.items():
             here = np.flatnonzero(own == place)
             if len(here):
                 return index, self.vertices[index][here[0]]
@@ -172,7 +172,7 @@ def _whole_of(character, layer, setup):
 
 
 class _Whole:
-    """The meshes of both sides as one surface. meshes {name: (index, span of its vertices)}; is_first, is_second, influence at places."""
+    """The meshes of both sides as one surface. meshes {name: (index, span of its vertices)}; is_first, is_second, influence (P,)."""
 
     def __init__(self, character, name, areas, scale):
         checked = [character.painted(area) for area in areas]
@@ -195,7 +195,7 @@ class _Whole:
             self.is_second &= self.top.gathered(influences[1]) >= 0.0
         if not self.is_second.any():
             raise BadInput(f"{name}: expected something of the skin that its region leaves out, to touch it")
-        self.one_of = np.zeros(len(self.top.places), int)
+        self.one_of = np.zeros(len(self.top.positions), int)
         self.one_of[self.top.place_of] = np.arange(at)
         self._known = Cache(KEPT)
 
@@ -205,23 +205,23 @@ class _Whole:
         return self.scale * np.concatenate([skinned_positions(mesh, world) for mesh in meshes]).astype(float)
 
     def may_touch(self, clip_world, margin, deep):
-        """Which places (P,) may touch in a clip, node matrices (F, J, 3, 4)."""
+        """Which positions (P,) may touch in a clip, node matrices (F, J, 3, 4)."""
         chosen = np.unique(np.linspace(0, len(clip_world) - 1, min(SAMPLES, len(clip_world))).astype(int))
         key = (margin, deep, clip_world[chosen].tobytes())
         return self._known.get(self.character, key, lambda: self._may_touch(clip_world[chosen], margin, deep))
 
     def _may_touch(self, sampled, margin, deep):
-        rest, may = self.top.places, np.zeros(len(self.top.places), bool)
+        rest, may = self.top.positions, np.zeros(len(self.top.positions), bool)
         sides = []
         for mine, other in ((self.is_first, self.is_second), (self.is_second, self.is_first)):
             own, against = np.flatnonzero(mine), self.top.triangles[other[self.top.triangles].all(1)]
             if len(against):
                 sides.append((own, np.unique(against), ClosestPointQuery(Patch(rest, against), rest[own])))
         for world in sampled:
-            places = self.vertices(world)[self.one_of]
+            positions = self.vertices(world)[self.one_of]
             for own, corners, query in sides:
-                points = places[own]
-                distances, *_ = query.feel(places, points, np.where(_within(points, places[corners], deep), deep, 0.0))
+                points = positions[own]
+                distances, *_ = query.feel(positions, points, np.where(_within(points, positions[corners], deep), deep, 0.0))
                 near = distances < margin + SLACK * deep
                 # What rests as near as that, such as beside the seam of both sides, does not matter while it keeps its distance.
                 may[own[near & (distances < query.closest - SLACK * margin)]] = True

@@ -3,7 +3,7 @@ import { ownHeaders, showAnswer } from '../panel/requests.js';
 import { OUT, FULL, Surface, paint } from '../viewport/maths/brush.js';
 
 const byId = (id) => document.getElementById(id);
-/** Two places of a stroke are at least so much of the brush's radius apart. */
+/** Two positions of a stroke are at least so much of the brush's radius apart. */
 const SPACING = 0.3;
 
 /** Painting a region on the stage: shows a stroke at once, sends it when it ends, and keeps what the server answers. */
@@ -86,10 +86,10 @@ export class Brush {
     const at = (array, v) => new THREE.Vector3().fromArray(array, 3 * v);
     const posed = bvh.geometry.attributes.position.array, rest = this.region.part.geometry.attributes.position.array;
     const [a, b, c] = corners.map((v) => at(posed, v));
-    const shares = THREE.Triangle.getBarycoord(hit.point, a, b, c, new THREE.Vector3()) ?? new THREE.Vector3(1, 0, 0);
+    const cornerWeights = THREE.Triangle.getBarycoord(hit.point, a, b, c, new THREE.Vector3()) ?? new THREE.Vector3(1, 0, 0);
     const place = new THREE.Vector3();
-    corners.forEach((v, k) => place.addScaledVector(at(rest, v), shares.getComponent(k)));
-    const nearest = corners[[shares.x, shares.y, shares.z].indexOf(Math.max(shares.x, shares.y, shares.z))];
+    corners.forEach((v, k) => place.addScaledVector(at(rest, v), cornerWeights.getComponent(k)));
+    const nearest = corners[[cornerWeights.x, cornerWeights.y, cornerWeights.z].indexOf(Math.max(cornerWeights.x, cornerWeights.y, cornerWeights.z))];
     return { world: hit.point, place: place.toArray(), normal: hit.face.normal, vertex: nearest };
   }
 
@@ -136,16 +136,16 @@ export class Brush {
     if (isSeenThrough) return null;
     const { geometry } = this._body(), eye = this.viewport.stage.camera.position;
     geometry.computeVertexNormals();
-    const { array: places } = geometry.attributes.position, { array: normals } = geometry.attributes.normal;
-    const seen = new Uint8Array(places.length / 3);
+    const { array: positions } = geometry.attributes.position, { array: normals } = geometry.attributes.normal;
+    const seen = new Uint8Array(positions.length / 3);
     for (let v = 0; v < seen.length; v++) {
       const i = 3 * v;
-      seen[v] = normals[i] * (eye.x - places[i]) + normals[i + 1] * (eye.y - places[i + 1]) + normals[i + 2] * (eye.z - places[i + 2]) > 0 ? 1 : 0;
+      seen[v] = normals[i] * (eye.x - positions[i]) + normals[i + 1] * (eye.y - positions[i + 1]) + normals[i + 2] * (eye.z - positions[i + 2]) > 0 ? 1 : 0;
     }
     return seen;
   }
 
-  /** Wait for the places that a command asks for. */
+  /** Wait for the positions that a command asks for. */
   begin(command) {
     this.spot = { command, points: [] };
     this._say(command === 'gradient' ? 'Click where the influence is 0.' : 'Click a place on the character.');

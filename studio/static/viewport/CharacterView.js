@@ -175,8 +175,8 @@ export class CharacterView {
   }
 
   _jointBox() {
-    const places = this.places(), box = new THREE.Box3();
-    for (const joint of this.joints) box.expandByPoint(new THREE.Vector3().fromArray(places, 3 * joint));
+    const positions = this.positions(), box = new THREE.Box3();
+    for (const joint of this.joints) box.expandByPoint(new THREE.Vector3().fromArray(positions, 3 * joint));
     return box;
   }
 
@@ -189,10 +189,10 @@ export class CharacterView {
     return box;
   }
 
-  /** World places of all nodes as x y z in a flat array. */
-  places() {
-    const places = new Float32Array(this.nodes.length * 3);
-    for (let i = 0; i < this.nodes.length; i++) places.set(this.nodes[i].matrixWorld.elements.slice(12, 15), 3 * i);
-    return places;
+  /** World positions of all nodes as x y z in a flat array. */
+  positions() {
+    const positions = new Float32Array(this.nodes.length * 3);
+    for (let i = 0; i < this.nodes.length; i++) positions.set(this.nodes[i].matrixWorld.elements.slice(12, 15), 3 * i);
+    return positions;
   }
 }

@@ -22,8 +22,8 @@ export class ColliderView {
 
   /** A surface: dots that each ride on the node which carries them most. */
   _surface(facts) {
-    const { nodes, places } = facts.dots, item = { facts, isSurface: true, node: null, now: new THREE.Matrix4(), dots: new Float32Array(places.length) };
-    item.own = nodes.map((node, k) => [this.view.nodes[node], new THREE.Vector3().fromArray(places, 3 * k)]);
+    const { nodes, positions } = facts.dots, item = { facts, isSurface: true, node: null, now: new THREE.Matrix4(), dots: new Float32Array(positions.length) };
+    item.own = nodes.map((node, k) => [this.view.nodes[node], new THREE.Vector3().fromArray(positions, 3 * k)]);
     item.points = [0.85, 0.16].map((opacity, index) => this._dotPoints(facts, opacity, index === 0));
     for (const points of item.points) points.geometry.setAttribute('position', new THREE.BufferAttribute(item.dots, 3));
     return item;
@@ -107,16 +107,16 @@ export class ColliderView {
       points.visible = has;
       if (!has) continue;
       const spots = points.geometry.attributes.position, { turns } = points.userData;
-      const shown = Object.entries(this._handlePlaces(item)).filter(([handle]) => turns === null || turns === TURNING.includes(handle));
+      const shown = Object.entries(this._handlePositions(item)).filter(([handle]) => turns === null || turns === TURNING.includes(handle));
       shown.forEach(([, spot], index) => spots.setXYZ(index, ...spot.toArray()));
       points.geometry.setDrawRange(0, shown.length);
       spots.needsUpdate = true;
     }
   }
 
-  _handlePlaces({ facts, now }) {
-    const places = Object.entries(handlesOf(facts, OUTSIDE * this.size));
-    return Object.fromEntries(places.map(([handle, place]) => [handle, new THREE.Vector3(...place).applyMatrix4(now)]));
+  _handlePositions({ facts, now }) {
+    const positions = Object.entries(handlesOf(facts, OUTSIDE * this.size));
+    return Object.fromEntries(positions.map(([handle, place]) => [handle, new THREE.Vector3(...place).applyMatrix4(now)]));
   }
 
   /** What a press at a pixel takes: {item, handle} or null. */
@@ -128,7 +128,7 @@ export class ColliderView {
     };
     const chosen = this.chosenItem;
     if (chosen && !chosen.isSurface) {
-      for (const [handle, place] of Object.entries(this._handlePlaces(chosen))) if (away(place) < HANDLE_NEAR) return { item: chosen, handle };
+      for (const [handle, place] of Object.entries(this._handlePositions(chosen))) if (away(place) < HANDLE_NEAR) return { item: chosen, handle };
     }
     let best = null, least = NEAR;
     const point = new THREE.Vector3();

@@ -22,8 +22,8 @@ export class JointQuills {
   /** Put all quills where the joints are, rings towards the camera. */
   update(camera) {
     if (!this.object.visible) return;
-    const places = this.view.places();
-    const at = (node) => new THREE.Vector3().fromArray(places, 3 * node);
+    const positions = this.view.positions();
+    const at = (node) => new THREE.Vector3().fromArray(positions, 3 * node);
     const matrix = new THREE.Matrix4(), turn = new THREE.Quaternion(), up = new THREE.Vector3(0, 1, 0);
     this.view.links.forEach(([joint, child], index) => {
       const start = at(joint), along = at(child).sub(start), length = along.length();
@@ -51,10 +51,10 @@ export class JointQuills {
 
   /** Pixel x, y and depth of every node, for picking. */
   project(camera, width, height) {
-    const places = this.view.places(), point = new THREE.Vector3();
-    const pixels = new Float32Array(places.length);
-    for (let i = 0; i < places.length; i += 3) {
-      point.fromArray(places, i).project(camera);
+    const positions = this.view.positions(), point = new THREE.Vector3();
+    const pixels = new Float32Array(positions.length);
+    for (let i = 0; i < positions.length; i += 3) {
+      point.fromArray(positions, i).project(camera);
       pixels[i] = (point.x * 0.5 + 0.5) * width; pixels[i + 1] = (0.5 - point.y * 0.5) * height; pixels[i + 2] = point.z;
     }
     return pixels;

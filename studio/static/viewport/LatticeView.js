@@ -26,8 +26,8 @@ export class LatticeView {
     this.tets = take(Uint32Array, 4 * tets);
     const [carried] = take(Uint32Array, 1);
     this.corners = take(Uint32Array, 4 * carried);
-    this.shares = take(Float32Array, 4 * carried);
-    this.places = this.rest.slice();
+    this.cornerWeights = take(Float32Array, 4 * carried);
+    this.positions = this.rest.slice();
     this.object = new THREE.Group();
     this.wire = this._shown(new THREE.LineSegments(this._wireGeometry(outside), new THREE.LineBasicMaterial({ vertexColors: true, transparent: true, opacity: 0.55, depthTest: false })), 8);
     this.paper = this._shown(new THREE.Mesh(this._paperGeometry(), new THREE.MeshLambertMaterial({ vertexColors: true, flatShading: true, side: THREE.DoubleSide })), 9);
@@ -78,7 +78,7 @@ export class LatticeView {
 
   /** Put the nodes where the joints carry them now. */
   update() {
-    const { rest, joints, weights, view, places } = this;
+    const { rest, joints, weights, view, positions } = this;
     const carried = new Map([...this.back].map(([joint, back]) => [joint, view.nodes[joint].matrixWorld.clone().multiply(back).elements]));
     for (let n = 0; n < this.nodes; n++) {
       const x = rest[3 * n], y = rest[3 * n + 1], z = rest[3 * n + 2];
@@ -91,11 +91,11 @@ export class LatticeView {
         py += w * (m[1] * x + m[5] * y + m[9] * z + m[13]);
         pz += w * (m[2] * x + m[6] * y + m[10] * z + m[14]);
       }
-      places[3 * n] = px; places[3 * n + 1] = py; places[3 * n + 2] = pz;
+      positions[3 * n] = px; positions[3 * n + 1] = py; positions[3 * n + 2] = pz;
     }
     const { wire, paper, skin, cut } = this.wants;
     this.wire.visible = wire; this.paper.visible = paper; this.skin.visible = skin;
-    if (wire) this._fill(this.wire, (target) => target.set(places));
+    if (wire) this._fill(this.wire, (target) => target.set(positions));
     if (paper) this._fill(this.paper, (target) => this._cutPaper(target, Math.ceil(cut * this.count)));
     if (skin) this._fill(this.skin, (target) => this._carry(target));
   }
@@ -107,12 +107,12 @@ export class LatticeView {
   }
 
   _cutPaper(target, count) {
-    const { tets, places } = this, corner = new Float32Array(12);
+    const { tets, positions } = this, corner = new Float32Array(12);
     for (let t = 0; t < count; t++) {
       for (let axis = 0; axis < 3; axis++) {
         let middle = 0;
-        for (let k = 0; k < 4; k++) middle += places[3 * tets[4 * t + k] + axis] / 4;
-        for (let k = 0; k < 4; k++) corner[3 * k + axis] = middle + (1 - GAP) * (places[3 * tets[4 * t + k] + axis] - middle);
+        for (let k = 0; k < 4; k++) middle += positions[3 * tets[4 * t + k] + axis] / 4;
+        for (let k = 0; k < 4; k++) corner[3 * k + axis] = middle + (1 - GAP) * (positions[3 * tets[4 * t + k] + axis] - middle);
       }
       for (let k = 0; k < 12; k++) for (let axis = 0; axis < 3; axis++) target[36 * t + 3 * k + axis] = corner[3 * FACES[k] + axis];
     }
@@ -120,11 +120,11 @@ export class LatticeView {
   }
 
   _carry(target) {
-    const { corners, shares, places } = this;
+    const { corners, cornerWeights, positions } = this;
     for (let v = 0; v < target.length / 3; v++) {
       for (let axis = 0; axis < 3; axis++) {
         let sum = 0;
-        for (let k = 4 * v; k < 4 * v + 4; k++) sum += shares[k] * places[3 * corners[k] + axis];
+        for (let k = 4 * v; k < 4 * v + 4; k++) sum += cornerWeights[k] * positions[3 * corners[k] + axis];
         target[3 * v + axis] = sum;
       }
     }

@@ -10,20 +10,20 @@ export class PickTrees {
     this._trees = new Map();
   }
 
-  /** The tree of a part in the pose that ``key`` stands for. Its geometry holds the places in the world.
+  /** The tree of a part in the pose that ``key`` stands for. Its geometry holds the positions in the world.
    * @param {THREE.Mesh} part @param {string} key */
   of(part, key) {
     const known = this._trees.get(part);
     if (known?.key === key) return known.bvh;
-    const places = this.view.posed(part);
+    const positions = this.view.posed(part);
     if (known) {
-      known.bvh.geometry.attributes.position.array.set(places);
+      known.bvh.geometry.attributes.position.array.set(positions);
       known.bvh.refit();
       known.key = key;
       return known.bvh;
     }
     const geometry = new THREE.BufferGeometry();
-    geometry.setAttribute('position', new THREE.BufferAttribute(places, 3));
+    geometry.setAttribute('position', new THREE.BufferAttribute(positions, 3));
     geometry.setIndex(part.geometry.index ? new THREE.BufferAttribute(part.geometry.index.array.slice(), 1) : null);
     const bvh = new MeshBVH(geometry);
     this._trees.set(part, { bvh, key });

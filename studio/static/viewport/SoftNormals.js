@@ -34,7 +34,7 @@ export class SoftNormals {
     this.count = numbers.size;
   }
 
-  /** Unit normals of the places, from the triangles around them in these positions. */
+  /** Unit normals of the positions, from the triangles around them in these positions. */
   _placeNormals(p) {
     const sums = new Float32Array(3 * this.count), { triangles, placeOf } = this;
     for (let t = 0; t < triangles.length; t += 3) {

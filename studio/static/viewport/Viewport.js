@@ -63,8 +63,8 @@ export class Viewport {
     this.view.parts.forEach((part, mesh) => {
       const tree = this.trees.of(part, this.poseKey), hit = tree.raycastFirst(ray, THREE.DoubleSide);
       if (!hit || nearest && hit.distance > nearest.distance) return;
-      const places = tree.geometry.attributes.position.array, corners = [hit.face.a, hit.face.b, hit.face.c];
-      const away = corners.map((v) => hit.point.distanceTo(new THREE.Vector3().fromArray(places, 3 * v)));
+      const positions = tree.geometry.attributes.position.array, corners = [hit.face.a, hit.face.b, hit.face.c];
+      const away = corners.map((v) => hit.point.distanceTo(new THREE.Vector3().fromArray(positions, 3 * v)));
       nearest = { mesh, vertex: corners[away.indexOf(Math.min(...away))], point: hit.point, distance: hit.distance };
     });
     return nearest;

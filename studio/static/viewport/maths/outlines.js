@@ -44,10 +44,10 @@ function groundDots(size) {
 /** Where the handles of a collider are in its own space: those that size it, and those that turn it, `away` from its surface. */
 export function handlesOf({ shape, core: [wide, deep, above], radius }, away) {
   if (shape === 'ground') return {};
-  const top = above + radius, side = wide + radius, places = { top: [0, top, 0], side: [side, 0, 0] };
-  if (shape === 'box') Object.assign(places, { front: [0, 0, deep + radius], spin: [side + away, 0, 0] });
-  if (shape !== 'ball') places.tip = [0, top + away, 0];
-  return places;
+  const top = above + radius, side = wide + radius, positions = { top: [0, top, 0], side: [side, 0, 0] };
+  if (shape === 'box') Object.assign(positions, { front: [0, 0, deep + radius], spin: [side + away, 0, 0] });
+  if (shape !== 'ball') positions.tip = [0, top + away, 0];
+  return positions;
 }
 
 /** A vector from a centre, swung so that it appears at `flat` across the line of sight `look` (a unit vector), on the side where it was. */
