@@ -235,7 +235,7 @@ class PlainSolid:
         tets_of, count = run.made.tets, len(run.made.nodes)
         self.points = np.zeros((4 * solid.row_count(count), 4), np.float32)
         self.points[:count, 3] = run.model.inverse_masses
-        goals, slots, lanes = run.model.positions.T
+        goals, slots, lanes = run.model.slots.T
         _, _, packed, kinds, table, *_ = run.model.tets
         edges = (run.made.nodes[tets_of[:, 1:]] - run.made.nodes[tets_of[:, :1]]).reshape(-1, 9)
         params = np.column_stack([edges, packed[goals, lanes]]).astype(np.float32)

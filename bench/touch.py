@@ -95,9 +95,9 @@ class SheetScene:
 
     def ours(self):
         self.contacts.ends, self.contacts.jumped = [self.turned()], [False]
-        way = self.carried.way(self.state, np.zeros_like(self.nodes), SUBSTEPS * DT)
+        travel = self.carried.travel(self.state, np.zeros_like(self.nodes), SUBSTEPS * DT)
         positions = self.carried.positions(self.state)
-        rows, *near = self.contacts.surface_contacts(0, positions, way)
+        rows, *near = self.contacts.surface_contacts(0, positions, travel)
         surface_contacts = surface_contacts_in_lanes(
             (positions[rows], self.carried.corners[rows], self.carried.corner_weights[rows], *near), len(self.nodes)
         )
@@ -165,7 +165,7 @@ def poke_row():
     glb, setup = mudwick.build()
     character, _ = read_character(glb, "Mudwick")
     poke, mesh = Poke(character, setup, "walk", 0), character.mesh_index("skin")
-    belly = poke.run.soft_bodies[0]
+    belly = next(body for body in poke.run.soft_bodies if body.layer.id == "belly")
     place = belly.part.surface[belly.vertices[np.argmax(belly.blend)]]
     poke.obey({"do": "grab", "mesh": mesh, "vertex": int(belly.vertices[np.argmax(belly.blend)]), "at": place.tolist()})
     times = []

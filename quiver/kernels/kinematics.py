@@ -1,4 +1,4 @@
-"""Forward kinematics over many times at once."""
+"""Forward kinematics over many times at once, and joints that turn so that segments come to lie where they were simulated."""
 
 import numpy as np
 from numba import njit
@@ -37,3 +37,62 @@ def _forward_kinematics(order, parents, translations, rotations, scales):
 
 
 forward_kinematics = njit(nogil=True, cache=True)(_forward_kinematics)
+
+
+@njit(nogil=True, cache=True)
+def _turned(x, y, z, w, vx, vy, vz):
+    """A vector turned by a unit quaternion."""
+    tx, ty, tz = 2.0 * (y * vz - z * vy), 2.0 * (z * vx - x * vz), 2.0 * (x * vy - y * vx)
+    return vx + w * tx + (y * tz - z * ty), vy + w * ty + (z * tx - x * tz), vz + w * tz + (x * ty - y * tx)
+
+
+@njit(nogil=True, cache=True)
+def _after(ax, ay, az, aw, bx, by, bz, bw):
+    """The rotation b followed by a."""
+    return (
+        aw * bx + ax * bw + ay * bz - az * by,
+        aw * by - ax * bz + ay * bw + az * bx,
+        aw * bz + ax * by - ay * bx + az * bw,
+        aw * bw - ax * bx - ay * by - az * bz,
+    )
+
+
+@njit(nogil=True, cache=True)
+def _shortest(ax, ay, az, bx, by, bz):
+    """The shortest turn from one direction to another; none where a direction has no length."""
+    lengths = np.sqrt((ax * ax + ay * ay + az * az) * (bx * bx + by * by + bz * bz))
+    w = max(lengths + (ax * bx + ay * by + az * bz), lengths * 1e-4)
+    x, y, z = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+    length = np.sqrt(x * x + y * y + z * z + w * w)
+    if not length > 1e-12:
+        return 0.0, 0.0, 0.0, 1.0
+    return x / length, y / length, z / length, w / length
+
+
+def _segment_rotations(keyed, moved, frames):
+    """Local rotations (S, C, n, 4: x y z w) of joints that turn segments from ``keyed`` to ``moved`` (S, C, n, 3), from root to tip.
+
+    frames (S, C, n, 3, 3) are the orthonormal spaces of the joints' parents, which may be mirrored.
+    """
+    samples, chains, n = keyed.shape[:3]
+    rotations = np.empty((samples, chains, n, 4))
+    for s in range(samples):
+        for c in range(chains):
+            x, y, z, w = 0.0, 0.0, 0.0, 1.0
+            for i in range(n):
+                carried = _turned(x, y, z, w, keyed[s, c, i, 0], keyed[s, c, i, 1], keyed[s, c, i, 2])
+                turn = _shortest(*carried, moved[s, c, i, 0], moved[s, c, i, 1], moved[s, c, i, 2])
+                here = _after(*turn, x, y, z, w)
+                lx, ly, lz, lw = _after(-x, -y, -z, w, *here)
+                f = frames[s, c, i]
+                side = f[0, 0] * (f[1, 1] * f[2, 2] - f[1, 2] * f[2, 1])
+                side += f[0, 1] * (f[1, 2] * f[2, 0] - f[1, 0] * f[2, 2]) + f[0, 2] * (f[1, 0] * f[2, 1] - f[1, 1] * f[2, 0])
+                side = np.sign(side)
+                for k in range(3):
+                    rotations[s, c, i, k] = (f[0, k] * lx + f[1, k] * ly + f[2, k] * lz) * side
+                rotations[s, c, i, 3] = lw
+                x, y, z, w = here
+    return rotations
+
+
+segment_rotations = njit(nogil=True, cache=True)(_segment_rotations)

@@ -67,6 +67,8 @@ def slerp(a, b, share):
     share = np.asarray(share, float)[..., None]
     dot = np.sum(a * b, axis=-1, keepdims=True)
     b = np.where(dot < 0.0, -b, b)
+    if (share == 1.0).all():
+        return normalised(b)
     angle = np.arccos(np.clip(np.abs(dot), 0.0, 1.0))
     sine = np.sin(angle)
     near = sine < 1e-6

@@ -265,6 +265,8 @@ class _Keyed:
 
     def seen_by(self, node, frames):
         """The Frames with skins where a node sees them: what it does not follow is as keyed."""
+        if not any(unit.skins_met for unit in node.part.units):
+            return frames
         if node.followed not in self._known:
             pose, followed = frames.pose.copy(), list(node.followed)
             rotations, translations = self.rotations.copy(), self.translations.copy()

@@ -37,7 +37,7 @@ class LiveRun:
     @property
     def chains(self):
         """The running parts that are made of chains of joints."""
-        return [part for part in self.execution.running.values() if hasattr(part, "paths")]
+        return [part for part in self.execution.running.values() if part.paths]
 
     def pose_at(self, frame):
         """The clip's Pose (J,) at a frame, its limbs kept clear."""

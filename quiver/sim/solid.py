@@ -21,7 +21,7 @@ WORTH_CUTTING_EDGES = 10_000
 
 
 @dataclass(frozen=True)
-class CordLimits:
+class LengthLimits:
     """edges int32 (E, 2); slots int32 (E, 2) block and lane of each length limit; limits (E,) [m], ``share`` of the rest lengths."""
 
     edges: np.ndarray
@@ -43,7 +43,7 @@ class SolidModel:
     tets: tuple
     length_limits: tuple
     hinges: tuple
-    length_bounds: CordLimits
+    length_bounds: LengthLimits
     corners: np.ndarray
     slots: np.ndarray
     body: object
@@ -104,7 +104,7 @@ def _length_limits(body, tets, longest, rows, count):
     edges, lengths = edges_of_tets(body.nodes, tets) if longest is not None else (np.zeros((0, 2), np.int32), np.zeros(0))
     limits = lengths * (longest or 0.0)
     packed, slots = pack_length_limits(edges, limits, np.zeros(len(edges)), True, rows, count)
-    return packed, CordLimits(edges, slots, limits, longest)
+    return packed, LengthLimits(edges, slots, limits, longest)
 
 
 def sheet_model(body, dt, damping_factor=1.0, drag_factor=1.0, gravity=(0.0, 0.0, 0.0), speed_limit=1e3):
@@ -115,7 +115,7 @@ def sheet_model(body, dt, damping_factor=1.0, drag_factor=1.0, gravity=(0.0, 0.0
     *packed, starts, slots = pack_fans(none, np.zeros(0), np.zeros((0, tet.MATRICES)), rows, count)
     length_limits, length_limit_slots = pack_length_limits(body.edges, body.lengths, 1.0 / (body.stiffness * dt**2), False, rows, count)
     bent = np.column_stack([np.sin(body.angles), np.cos(body.angles), 1.0 / (body.bending * dt**2)])
-    limits, hinges = CordLimits(body.edges, length_limit_slots, body.lengths, 1.0), pack_hinges(body.hinges, bent, rows, count)
+    limits, hinges = LengthLimits(body.edges, length_limit_slots, body.lengths, 1.0), pack_hinges(body.hinges, bent, rows, count)
     parts = ((*packed, aligned((0, LANES)), starts), length_limits, hinges, limits, none, slots, body, 0.0, rows)
     return SolidModel(
         *parts, *_particles(body, body.springs * dt**2), damping_factor, drag_factor, np.asarray(gravity, np.float32), dt, speed_limit
@@ -191,7 +191,7 @@ class SolidState(Varying):
         self.positions, self.rows[:] = state["positions"].copy(), state["rows"]
 
     def goals(self, substeps):
-        """Room for keyed slots (substeps + 1, P / 4, LANES)."""
+        """Room for keyed positions (substeps + 1, P / 4, LANES)."""
         if self._goals is None or len(self._goals) != substeps + 1:
             self._goals = aligned((substeps + 1, row_count(len(self.positions)), LANES))
         return self._goals

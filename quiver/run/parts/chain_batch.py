@@ -9,6 +9,7 @@ from quiver.bodies import chain as chain_body
 from quiver.bodies import fitting, picking
 from quiver.contact.chains import ChainContacts
 from quiver.errors import BadInput, Unstable
+from quiver.kernels.kinematics import segment_rotations
 from quiver.rig import transforms
 from quiver.rig.pose import jointed_world
 from quiver.run.parts.jumps import jumps_of
@@ -309,18 +310,9 @@ class ChainBatch(Part):
     def _driven(self, points, displaced, world):
         keyed = np.diff(points, axis=2)
         moved = keyed + np.diff(displaced, axis=2, prepend=np.float32(0.0))
-        samples, chains, n = keyed.shape[:3]
-        rotations = np.empty((samples, chains, n, 4))
-        total = np.tile(transforms.IDENTITY, (samples, chains, 1))
         parents = self.skeleton.parents[self.drivers]
         frames = transforms.pure_rotations(np.where(parents[:, :, None, None] >= 0, world[:, parents, :, :3], np.eye(3)))
-        for i in range(n):
-            carried = transforms.rotate(total, keyed[:, :, i])
-            turn = transforms.shortest_turn(carried, moved[:, :, i])
-            here = transforms.multiply(turn, total)
-            local = transforms.multiply(transforms.inverse(total), here)
-            rotations[:, :, i] = transforms.seen_in(local, frames[:, :, i])
-            total = here
+        rotations = segment_rotations(keyed, moved, frames)
         keyed_lengths = np.maximum(np.linalg.norm(keyed, axis=-1), 1e-12)
         return Driven(rotations, np.linalg.norm(moved, axis=-1) / keyed_lengths)
 

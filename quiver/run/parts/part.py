@@ -78,9 +78,10 @@ class Part(Varying):
     layers   of its units, without repeats
     units    what it is made of
     is_cut   whether it takes several threads for itself
+    paths    of its chains of joints
     """
 
-    is_soft, is_cut = False, False
+    is_soft, is_cut, paths = False, False, ()
 
     def digest_inputs(self):
         """Values that, with the keyed motion, the substeps and what it follows, decide its result."""
