@@ -312,7 +312,9 @@ def _one_dial_row():
     results, value = Results(), setup.layer("tail").value("settle_time")
 
     def take(kept, change):
-        return list(execute(compile_plan(TakeSpec(character, edits.set_dial(setup, "tail", "settle_time", change), "hop and land")), kept))
+        return list(
+            execute(compile_plan(TakeSpec(character, edits.set_dial(setup, ["tail"], "settle_time", change), "hop and land")), kept)
+        )
 
     take(results, value)
     changes = count(1)

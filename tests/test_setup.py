@@ -91,11 +91,11 @@ class EditTest(TestCase):
             edits.with_new_chain(edits.with_new_chain(Setup(), ChainPick("tail")), ChainPick("tail")), ChainPick("Ear L")
         )
         self.assertEqual([layer.id for layer in stack.layers], ["tail", "tail-2", "ear-l"])
-        self.assertEqual([layer.id for layer in edits.move_layer(stack, "ear-l", -2).layers], ["ear-l", "tail", "tail-2"])
-        self.assertEqual([layer.id for layer in edits.move_layer(stack, "tail", -1).layers], ["tail", "tail-2", "ear-l"])
-        self.assertEqual([layer.id for layer in edits.without_layer(stack, "tail-2").layers], ["tail", "ear-l"])
+        self.assertEqual([layer.id for layer in edits.move_layers(stack, ["ear-l"], "tail").layers], ["ear-l", "tail", "tail-2"])
+        self.assertEqual([layer.id for layer in edits.shift_layers(stack, ["tail"], -1).layers], ["tail", "tail-2", "ear-l"])
+        self.assertEqual([layer.id for layer in edits.without_layers(stack, ["tail-2"]).layers], ["tail", "ear-l"])
         with self.assertRaises(BadInput):
-            edits.without_layer(stack, "nothing")
+            edits.without_layers(stack, ["nothing"])
 
     def test_every_dial_says_what_it_is(self):
         every = [dial for kind in registry.kinds() for dial in kind.dials]

@@ -8,6 +8,7 @@ import numpy as np
 from quiver.errors import BadInput
 from quiver.mesh import regions
 from quiver.rig.pose import rest_matrices
+from quiver.setup.model import ChainPick
 
 SHORTEST = 1e-5
 """Segments shorter than this share of the character's size count as zero: float32 could not hold their direction."""
@@ -52,6 +53,50 @@ def resolve(character, pick):
             starts.extend(children[1:])
         paths.append(path)
     return paths
+
+
+def lines(character, names):
+    """ChainPicks of chosen joints: joints that lie below each other make one chain, others a chain each; one alone goes down to its tip.
+
+    Where two chosen joints lie below a third, the deeper line goes on from it and the other begins a chain. Raises BadInput.
+    """
+    skeleton = character.skeleton
+    unknown = [name for name in names if name not in skeleton]
+    if unknown:
+        raise BadInput(f"this character has no joints called {', '.join(unknown)}")
+    chosen = [skeleton.index(name) for name in dict.fromkeys(names)]
+    below = {node: [] for node in chosen}
+    for node in chosen:
+        above = next((each for each in skeleton.ancestors(node) if each in below), None)
+        if above is not None:
+            below[above].append(node)
+    lower, picks = {node for nodes in below.values() for node in nodes}, []
+    starts = [node for node in chosen if node not in lower]
+    for start in starts:
+        last = start
+        while below[last]:
+            first, *others = sorted(below[last], key=lambda node: -_depth(skeleton, node))
+            starts.extend(others)
+            last = first
+        picks.append(ChainPick(skeleton.names[start], skeleton.names[last] if last != start else ""))
+    return picks
+
+
+def tips(character, name):
+    """The names of the joints at which a chain from a joint may end, the main one first. Raises BadInput."""
+    return [character.skeleton.names[path[-1]] for path in resolve(character, ChainPick(name, branches=True))]
+
+
+def to_tips(character, name, ends):
+    """ChainPicks from a joint to some of its tips: the first goes all the way, the others begin where they leave it. Raises BadInput."""
+    skeleton, taken, picks = character.skeleton, set(), []
+    for end in ends:
+        path = resolve(character, ChainPick(name, end))[0]
+        own = [node for node in path if node not in taken]
+        if own:
+            picks.append(ChainPick(skeleton.names[own[0]], end))
+        taken.update(path)
+    return picks
 
 
 def _chain_children(skeleton, node):
@@ -113,6 +158,20 @@ def chain_path(character, nodes, notes, name):
     if not drivers:
         raise BadInput(f"{name}: expected a chain with a length, but all its joints lie in one place and nothing hangs on them")
     return ChainPath(np.array(drivers, np.int32), np.array(points, np.int32), np.array(offsets), tuple(stretched))
+
+
+def lone_axis(character, pick):
+    """The axis of its parent, "x", "y" or "z", nearest to a chain of one joint; None for longer chains. Raises BadInput."""
+    nodes = resolve(character, pick)
+    if len(nodes) > 1 or len(nodes[0]) > 1:
+        return None
+    path, world = chain_path(character, nodes[0], [], pick.root), rest_matrices(character.skeleton)
+    if len(path.drivers) > 1:
+        return None
+    joint, parent = int(path.drivers[0]), int(character.skeleton.parents[path.drivers[0]])
+    along = world[joint, :, :3] @ path.point_offsets[-1]
+    frame = world[parent, :, :3] if parent >= 0 else np.eye(3)
+    return "xyz"[int(np.argmax(np.abs(np.linalg.pinv(frame) @ along)))]
 
 
 def _tip_offset(character, world, nodes, last_point, shortest):

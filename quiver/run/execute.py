@@ -58,8 +58,8 @@ class Execution:
         pose, world = self._keyed((np.arange(at, end)[:, None] + inside).ravel(), at, end)
         ends = slice(per_frame - 1, None, per_frame)
         origin = world[0] if block == at else self._world_at([block - 1.0 + 1.0 / per_frame])[0]
-        frames = Frames(pose, world, pose[ends].copy(), at, per_frame, origin, world)
         keyed, keyed_world = _Keyed(self.skeleton, pose, world), world[ends].copy()
+        frames = Frames(pose, world, pose[ends].copy(), at, per_frame, origin, world, keyed.rotations[ends])
         outputs, seconds, jumps = {}, {}, partial(jumped, keyed_world=keyed_world)
         for stage in plan.stages:
             self._ride(stage, frames, outputs)
@@ -177,6 +177,8 @@ class Execution:
                 measures[node.part.layers[0].id] = {name: values[shown].astype(float) for name, values in measured.items()}
             for layer, moved in node.part.added(frames, found, keyed_world, final_world):
                 self._add(added, layer.id, moved)
+            for layer, degrees in _turned(node.part, frames):
+                measures.setdefault(layer.id, {})["turn"] = degrees[shown]
             for layer in node.part.layers:
                 costs[layer.id] = costs.get(layer.id, 0.0) + seconds[node] * per_frame
         for limb in plan.pose_filters:
@@ -279,6 +281,14 @@ class _Keyed:
 def moves_for(plan, depth, offsets):
     """What a ClipDepth takes of a take's offsets (F, R, 3): {mesh index: (F, n, 3)}."""
     return {mesh: plan.skin.of(mesh, own, offsets) for mesh, own, _ in depth.parts if mesh in plan.skin.vertices}
+
+
+def _turned(part, frames):
+    """Yield (layer, the most that it turned any of its joints off its keys in each frame (F,) [degrees])."""
+    for layer in () if part.is_soft else part.layers:
+        nodes = [node for unit in part.units if unit.layer is layer for node in unit.drives]
+        agreement = np.abs(np.sum(frames.final.rotations[:, nodes] * frames.keyed_rotations[:, nodes], axis=-1))
+        yield layer, np.degrees(2.0 * np.arccos(np.minimum(agreement, 1.0))).max(1, initial=0.0)
 
 
 def _shown(name, values, shown):

@@ -144,6 +144,8 @@ def _layer_document(kind):
         *((name, *_FIELD_TYPES[name]) for name in sorted(kind.fields)),
         ("dials", dials, msgspec.field(default_factory=dials)),
         ("amount", Amount, ((0.0, 1.0),)),
+        ("group", Annotated[Name, Meta(description="Layers in a row with the same group stand together.")], ""),
+        ("link", Annotated[Name, Meta(description="Layers with the same link share their dials, amount and switch.")], ""),
     ]
     options = {"tag_field": "kind", "tag": kind.name, "frozen": True, "kw_only": True, "forbid_unknown_fields": True}
     return msgspec.defstruct(f"{words}Layer", declared, **options, omit_defaults=True)
@@ -206,7 +208,8 @@ def _layer_plain(layer):
         value = getattr(layer, name)
         if value:
             plain[name] = _plain(FormDocument(**_values(value))) if name == "form" else value
-    return plain | {"dials": kind.defaults | layer.values, "amount": [list(key) for key in layer.amount]}
+    plain |= {"dials": kind.defaults | layer.values, "amount": [list(key) for key in layer.amount]}
+    return plain | {name: getattr(layer, name) for name in ("group", "link") if getattr(layer, name)}
 
 
 def dumps(setup):

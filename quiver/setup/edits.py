@@ -107,26 +107,110 @@ def with_copy(setup, layer, name, **changes):
     return with_new_layer(setup, replace(layer, name=name, **changes))
 
 
-def without_layer(setup, identifier):
-    """One layer less; what followed it follows its joints again."""
-    setup.layer(identifier)
-    left = (layer for layer in setup.layers if layer.id != identifier)
-    layers = tuple(replace(layer, rides="") if layer.rides == identifier else layer for layer in left)
-    return replace(setup, layers=layers, colliders=tuple(_forgetting(collider, identifier) for collider in setup.colliders))
+def without_layers(setup, identifiers):
+    """Some layers less; what followed them follows its joints again."""
+    gone = {setup.layer(identifier).id for identifier in identifiers}
+    left = (layer for layer in setup.layers if layer.id not in gone)
+    layers = tuple(replace(layer, rides="") if layer.rides in gone else layer for layer in left)
+    return replace(setup, layers=layers, colliders=tuple(_forgetting(collider, gone) for collider in setup.colliders))
 
 
-def move_layer(setup, identifier, by):
-    """One layer moved by some positions in the order."""
-    layers = list(setup.layers)
-    at = layers.index(setup.layer(identifier))
-    layers.insert(max(0, min(len(layers) - 1, at + by)), layers.pop(at))
+def move_layers(setup, identifiers, before=""):
+    """Some layers moved in front of another, or to the end; they keep their order, and join its group where it stands inside of one."""
+    chosen = [layer for layer in setup.layers if layer.id in {setup.layer(each).id for each in identifiers}]
+    others = [layer for layer in setup.layers if layer not in chosen]
+    if before in {layer.id for layer in chosen}:
+        # What the first one that stays is in front of.
+        after = setup.layers[setup.layers.index(setup.layer(before)) :]
+        before = next((layer.id for layer in after if layer not in chosen), "")
+    at = others.index(setup.layer(before)) if before else len(others)
+    around = {others[at - 1].group if at else "", others[at].group if at < len(others) else ""}
+    group = around.pop() if len(around) == 1 else None
+    placed = [layer if group is None else replace(layer, group=group) for layer in chosen]
+    return replace(setup, layers=(*others[:at], *placed, *others[at:]))
+
+
+def shift_layers(setup, identifiers, by):
+    """Some layers moved together by one position up (-1) or down (1)."""
+    order = [layer.id for layer in setup.layers]
+    at = [order.index(setup.layer(identifier).id) for identifier in identifiers]
+    if by < 0:
+        return move_layers(setup, identifiers, order[max(min(at) - 1, 0)])
+    return move_layers(setup, identifiers, order[max(at) + 2] if max(at) + 2 < len(order) else "")
+
+
+def switch_layers(setup, identifiers, is_on=None):
+    """Some layers on or off; without ``is_on`` all off where all are on, else all on."""
+    chosen = [setup.layer(each) for each in with_links(setup, identifiers)]
+    wanted = not all(layer.is_on for layer in chosen) if is_on is None else is_on
+    return _changed_layers(setup, chosen, lambda layer: replace(layer, is_on=wanted))
+
+
+def solo(setup, identifiers):
+    """Only some layers on."""
+    chosen = {setup.layer(identifier).id for identifier in identifiers}
+    return replace(setup, layers=tuple(replace(layer, is_on=layer.id in chosen) for layer in setup.layers))
+
+
+def duplicate(setup, identifiers):
+    """A copy of each layer right after it; layers of joints are switched off, as two cannot move one joint."""
+    for identifier in identifiers:
+        layer = setup.layer(identifier)
+        setup = with_copy(setup, layer, free_name(layer.name, setup.layers), link="", is_on=registry.kind_of(layer.kind).made_of != JOINTS)
+        order = [each.id for each in setup.layers]
+        after = order[order.index(identifier) + 1]
+        setup = move_layers(setup, [setup.layers[-1].id], after) if after != setup.layers[-1].id else setup
+    return setup
+
+
+def group_layers(setup, identifiers, name):
+    """Some layers in a group of that name, together where the first of them stands; "" takes them out of theirs."""
+    name, chosen = name.strip()[:LONGEST_NAME], {setup.layer(identifier).id for identifier in identifiers}
+    layers = [replace(layer, group=name) if layer.id in chosen else layer for layer in setup.layers]
+    if name:
+        first = next(at for at, layer in enumerate(layers) if layer.id in chosen)
+        members, left = [layer for layer in layers if layer.id in chosen], [layer for layer in layers if layer.id not in chosen]
+        layers = [*left[:first], *members, *left[first:]]
     return replace(setup, layers=tuple(layers))
 
 
-def switch_layer(setup, identifier, is_on=None):
-    """A layer on or off; without ``is_on`` the other way round."""
-    layer = setup.layer(identifier)
-    return with_layer(setup, replace(layer, is_on=not layer.is_on if is_on is None else is_on))
+def link_layers(setup, identifiers):
+    """Let layers of one kind share their dials, amount and switch from now on; the others get those of the first."""
+    first, *others = [setup.layer(identifier) for identifier in identifiers]
+    for other in others:
+        if other.kind != first.kind:
+            raise BadInput(f"“{first.name}” and “{other.name}” are of different kinds, so they cannot be linked")
+    shared = {"link": free_link(setup, first.id), "values": first.values, "amount": first.amount, "is_on": first.is_on}
+    return _changed_layers(setup, [first, *others], lambda layer: replace(layer, **shared))
+
+
+def unlink_layers(setup, identifiers):
+    """Let layers, and those that are linked with them, go their own ways again."""
+    chosen = [setup.layer(identifier) for identifier in with_links(setup, identifiers)]
+    return _changed_layers(setup, chosen, lambda layer: replace(layer, link=""))
+
+
+def with_links(setup, identifiers):
+    """The ids of some layers and of those that are linked with them, in the setup's order."""
+    chosen = [setup.layer(identifier) for identifier in identifiers]
+    links, ids = {layer.link for layer in chosen if layer.link}, {layer.id for layer in chosen}
+    return [layer.id for layer in setup.layers if layer.id in ids or layer.link in links]
+
+
+def free_link(setup, base):
+    """A name for a link that no layer has yet."""
+    taken, number = {layer.link for layer in setup.layers}, 1
+    while f"{base}:{number}" in taken:
+        number += 1
+    return f"{base}:{number}"
+
+
+def free_name(name, others):
+    """The name with a number that none of the others has."""
+    base, taken, number = re.sub(r" \d+$", "", name)[: LONGEST_NAME - 6], {other.name for other in others}, 2
+    while f"{base} {number}" in taken:
+        number += 1
+    return f"{base} {number}"
 
 
 def rename_layer(setup, identifier, name):
@@ -135,22 +219,33 @@ def rename_layer(setup, identifier, name):
     return with_layer(setup, replace(layer, name=name.strip()[:LONGEST_NAME] or layer.name))
 
 
-def set_dial(setup, identifier, name, value):
-    """One dial of a layer; None sets its default."""
-    layer = setup.layer(identifier)
-    dial = registry.kind_of(layer.kind).dial(name)
-    return with_layer(setup, replace(layer, values=layer.values | {name: dial.default if value is None else dial.checked(value)}))
+def set_dial(setup, identifiers, name, value):
+    """One dial of some layers and of those linked with them; None sets its default."""
+    chosen = [setup.layer(each) for each in with_links(setup, identifiers)]
+
+    def changed(layer):
+        dial = registry.kind_of(layer.kind).dial(name)
+        return replace(layer, values=layer.values | {name: dial.default if value is None else dial.checked(value)})
+
+    return _changed_layers(setup, chosen, changed)
 
 
-def set_dials(setup, identifier, values):
-    """Several dials of a layer."""
-    layer = setup.layer(identifier)
-    return with_layer(setup, replace(layer, values=layer.values | _checked(layer.kind, values)))
+def set_dials(setup, identifiers, values):
+    """Several dials of some layers of one kind and of those linked with them."""
+    chosen = [setup.layer(each) for each in with_links(setup, identifiers)]
+    return _changed_layers(setup, chosen, lambda layer: replace(layer, values=layer.values | _checked(layer.kind, values)))
 
 
-def set_amount(setup, identifier, keys):
-    """The amount keys of a layer, ((frame, value), ...) with frames rising."""
-    return with_layer(setup, replace(setup.layer(identifier), amount=keys))
+def set_amount(setup, identifiers, keys):
+    """The amount keys of some layers and of those linked with them, ((frame, value), ...) with frames rising."""
+    chosen = [setup.layer(each) for each in with_links(setup, identifiers)]
+    return _changed_layers(setup, chosen, lambda layer: replace(layer, amount=keys))
+
+
+def _changed_layers(setup, chosen, change):
+    """The setup with ``change`` made to some of its layers."""
+    ids = {layer.id for layer in chosen}
+    return replace(setup, layers=tuple(change(layer) if layer.id in ids else layer for layer in setup.layers))
 
 
 def set_fields(setup, identifier, **fields):
@@ -256,9 +351,9 @@ def _replaced(items, changed, what):
     return tuple(changed if item.id == changed.id else item for item in items)
 
 
-def _forgetting(collider, layer_id):
-    """A collider that no longer names a layer."""
-    kept = (tuple(each for each in ids if each != layer_id) for ids in (collider.meets, collider.spares))
+def _forgetting(collider, layer_ids):
+    """A collider that no longer names some layers."""
+    kept = (tuple(each for each in ids if each not in layer_ids) for ids in (collider.meets, collider.spares))
     return replace(collider, **dict(zip(("meets", "spares"), kept, strict=True)))
 
 

@@ -94,7 +94,8 @@ class Layer:
     A layer made of joints has ``chains`` (one joint each where a pick is no chain); one that ``rides`` follows a soft volume, or a
     follower, by its id. One made of a region has its id in ``region``. ``built`` is what bodies/conforming.py made of its mesh, where it
     is not a lattice; ``other`` the region that skin contact keeps it from ("" for the rest of the mesh); ``form`` a shape placed by hand.
-    ``values`` are its dials.
+    ``values`` are its dials. Layers in a row with the same ``group`` stand together in the list; those with the same ``link`` are two
+    sides: edits.py changes the dials, amount and switch of all of them.
     """
 
     id: str
@@ -109,6 +110,8 @@ class Layer:
     built: str = ""
     other: str = ""
     form: Form | None = None
+    group: str = ""
+    link: str = ""
 
     def value(self, name):
         """The value of a dial. Raises BadInput where the layer has no such dial."""
@@ -170,7 +173,7 @@ class Setup:
     @property
     def motion(self):
         """All that the motion depends on, to be compared: without names, layers that are off, and regions that no layer is made of."""
-        layers = tuple(replace(layer, name="") for layer in self.layers if layer.is_on)
+        layers = tuple(replace(layer, name="", group="", link="") for layer in self.layers if layer.is_on)
         used = {identifier for layer in layers for identifier in (layer.region, layer.other)}
         ridden = {layer.rides for layer in layers}
         return (

@@ -77,6 +77,6 @@ def _sheet(row, layer_id):
 
 def _keep(row, layer, form, words):
     def command(setup):
-        return edits.set_dial(edits.set_fields(setup, layer.id, form=form), layer.id, "made_of", "form")
+        return edits.set_dial(edits.set_fields(setup, layer.id, form=form), [layer.id], "made_of", "form")
 
     return edit(row, command, f"{layer.name}: {words}").take

@@ -2,8 +2,6 @@
 
 from functools import partial
 
-import numpy as np
-
 from quiver import layers as registry
 from quiver.bodies import picking
 from quiver.errors import BadInput
@@ -11,142 +9,14 @@ from quiver.formats import lattice
 from quiver.layers.kinds import JOINTS
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
-from quiver.run.parts.sheet import Sheet
 from quiver.run.plan import PlanContext
 from quiver.setup import document as setup_document
 from quiver.setup import edits
 from quiver.setup import model as setups
-from studio.characters.services import joint_names, loaded, refresh_clip_lengths
+from studio.characters.services import loaded, refresh_clip_lengths
 from studio.edits.services import edit, follow_change
 from studio.motion.models import OwnPreset
 from studio.numbers import whole_number
-
-
-def kinds_of(made_of):
-    """The kinds of layers that are made of joints, or of a region."""
-    return [kind for kind in registry.kinds() if kind.made_of == made_of]
-
-
-def add_on_joints(row, kind, where, end, branches, layer_id):
-    """Add a layer on a joint: a chain from it down, or along several named one after another with commas; other kinds on one joint.
-
-    It goes into the layer ``layer_id`` if that is not "". Raises BadInput with the reason where the joints make none.
-    """
-    if kind not in [each.name for each in kinds_of(JOINTS)]:
-        raise BadInput(f"expected one of {', '.join(each.label for each in kinds_of(JOINTS))}, got “{kind}”")
-    where, label = where.strip(), registry.kind_of(kind).label
-    is_one = not registry.kind_of(kind).picks_many
-    pick = edits.joint_pick(where) if is_one and where else _pick(row, where, end.strip(), branches)
-
-    def command(setup):
-        if not layer_id:
-            return edits.with_new_chain(setup, pick, kind=kind)
-        layer = setup.layer(layer_id)
-        if layer.kind != kind:
-            own = registry.kind_of(layer.kind).label
-            raise BadInput(f"expected a layer of the kind {label} to put it into, “{layer.name}” is of the kind {own}")
-        return edits.with_chain(setup, layer_id, pick)
-
-    return edit(row, command, f"{label} on {pick}").take
-
-
-def _pick(row, where, end, branches):
-    if not where:
-        raise BadInput("no joint is chosen: click one on the stage, or type its name")
-    names = joint_names(row, where)
-    if len(names) < 2:
-        return setups.ChainPick(where, end, (), branches)
-    if end or branches:
-        raise BadInput(f"expected either a root with an end or the {len(names)} joints of the chain themselves, got both")
-    return setups.ChainPick(picked=tuple(names))
-
-
-def add_soft(row, kind, source, value):
-    """Make a layer of a soft kind of a region (its id), of what joints move (their names), or of a whole mesh (its name).
-
-    A volume of a mesh is a body for each of its closed pieces. Raises BadInput.
-    """
-    soft = [each.name for each in registry.kinds() if each.is_soft]
-    if kind not in soft:
-        raise BadInput(f"expected one of {', '.join(soft)}, got “{kind}”")
-    label = registry.kind_of(kind).label
-    if source == "region":
-        return edit(row, lambda setup: edits.with_new_soft(setup, kind, value), lambda setup: f"{label} of {setup.region(value).name}").take
-    character, _ = loaded(row.pk)
-    if source == "joints":
-        mesh, levels = picking.moved_by(character, joint_names(row, value.strip()))
-        name, options = value, {}
-    elif source == "mesh":
-        mesh = character.mesh(value)
-        levels, name, options = np.full(len(mesh.positions), regions.IN_FULL, np.uint8), mesh.name, {}
-        if kind == "volume":
-            levels = regions.closed_pieces(topology(mesh.positions, mesh.triangles))
-            name, options = f"Pieces of {mesh.name}", {"pieces": "apart"}
-        if not regions.is_in(levels).any():
-            raise BadInput(f"expected a mesh with closed pieces, “{mesh.name}” is open everywhere")
-    else:
-        raise BadInput(f"expected a region, joints or a mesh, got “{source}”")
-
-    def command(setup):
-        setup = edits.with_new_region(setup, name[:200], mesh.name, len(levels), regions.encode(levels))
-        return edits.with_new_soft(setup, kind, setup.regions[-1].id, **options)
-
-    return edit(row, command, f"{label} of {name}"[:200]).take
-
-
-def make_proxies(row, wanted):
-    """Make a sheet by a proxy of each wanted region: {region id: (triangles, preset)}; one run for all, one version.
-
-    A region that has one already only gets another proxy: what was tuned by hand stays. Returns the Take or None, and {region's name: why
-    it could not be made}.
-    """
-    setup, character, failed, good = row.setup, loaded(row.pk)[0], {}, {}
-    for region_id, (triangles, preset) in wanted.items():
-        try:
-            changed = _with_proxy(setup, region_id, triangles, preset)
-            layer = next(layer for layer in changed.layers if _is_proxy_of(layer, region_id))
-            Sheet(character, layer, changed, [])
-        except BadInput as error:
-            name = next((region.name for region in setup.regions if region.id == region_id), region_id)
-            failed[name] = str(error)
-        else:
-            good[region_id] = triangles, preset
-    if not good:
-        return None, failed
-
-    def command(setup):
-        for region_id, how in good.items():
-            setup = _with_proxy(setup, region_id, *how)
-        return setup
-
-    return edit(row, command, f"{len(good)} prox{'y' if len(good) == 1 else 'ies'}").take, failed
-
-
-def proxies_of(setup):
-    """(region, its proxy's triangles, whether it has a proxy) for each region that can have one."""
-    usual = registry.kind_of("sheet").dial("proxy_triangles").default
-    rows = []
-    for region in setup.regions:
-        known = next((layer for layer in setup.layers if _is_proxy_of(layer, region.id)), None)
-        if not region.is_final:
-            rows.append((region, known.value("proxy_triangles") if known else usual, known is not None))
-    return rows
-
-
-def _is_proxy_of(layer, region_id):
-    return layer.kind == "sheet" and layer.region == region_id and layer.value("made_of") in ("proxy", "shell")
-
-
-def _with_proxy(setup, region_id, triangles, preset):
-    region, kind = setup.region(region_id), registry.kind_of("sheet")
-    count = kind.dial("proxy_triangles").checked(triangles)
-    known = next((layer for layer in setup.layers if _is_proxy_of(layer, region_id)), None)
-    if known:
-        return edits.set_dial(setup, known.id, "proxy_triangles", count)
-    values = kind.preset(preset) if preset else kind.defaults
-    return edits.with_new_soft(
-        setup, "sheet", region_id, f"{region.name}, proxy"[:200], **values | {"made_of": "proxy", "proxy_triangles": count}
-    )
 
 
 def ride(row, layer_id, rides):
@@ -184,22 +54,75 @@ def forget_follower(row, follower_id):
     ).take
 
 
-def mirror(row, layer_id):
-    """A copy of a layer on the other side of the character. Raises BadInput where the other side has nothing for it."""
+def mirror(row, layer_ids):
+    """A copy of each layer on the other side of the character; returns the Take or None, and the ids of the copies.
+
+    Raises BadInput where the other side has nothing for one, or has a layer already, see `other_sides`.
+    """
     character, _ = loaded(row.pk)
 
     def command(setup):
-        layer = setup.layer(layer_id)
-        name = f"{layer.name}, other side"[:200]
-        if registry.kind_of(layer.kind).made_of == JOINTS:
-            return edits.with_copy(setup, layer, name, chains=tuple(picking.mirrored(character, pick) for pick in layer.chains))
-        region = setup.region(layer.region)
-        mesh, levels = character.painted(region)
-        values = regions.encode(regions.mirrored(levels, topology(mesh.positions, mesh.triangles)))
-        setup = edits.with_new_region(setup, f"{region.name}, other side"[:200], region.mesh, region.vertices, values)
-        return edits.with_copy(setup, layer, name, region=setup.regions[-1].id, form=layer.form and layer.form.mirrored())
+        for layer_id in layer_ids:
+            layer = setup.layer(layer_id)
+            name = f"{layer.name}, other side"[:200]
+            if registry.kind_of(layer.kind).made_of == JOINTS:
+                setup = edits.with_copy(setup, layer, name, link="", chains=_mirrored(character, layer))
+                continue
+            region = setup.region(layer.region)
+            mesh, levels = character.painted(region)
+            values = regions.encode(regions.mirrored(levels, topology(mesh.positions, mesh.triangles)))
+            setup = edits.with_new_region(setup, f"{region.name}, other side"[:200], region.mesh, region.vertices, values)
+            form = layer.form and layer.form.mirrored()
+            setup = edits.with_copy(setup, layer, name, link="", region=setup.regions[-1].id, form=form)
+        return setup
 
-    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: mirrored").take
+    made = edit(row, command, lambda setup: f"{_named(setup, layer_ids)}: mirrored")
+    return made.take, [layer.id for layer in made.setup.layers[-len(layer_ids) :]]
+
+
+def other_sides(row, layer_ids):
+    """{layer id: the Layer of its kind that drives the joints on the other side}, of the layers that have one. Raises BadInput."""
+    character, _ = loaded(row.pk)
+    setup, found = row.setup, {}
+    for layer_id in layer_ids:
+        layer = setup.layer(layer_id)
+        if registry.kind_of(layer.kind).made_of != JOINTS:
+            continue
+        wanted = _driven(character, _mirrored(character, layer))
+        for other in setup.layers:
+            if other.kind == layer.kind and other.id != layer_id and wanted & _driven(character, other.chains):
+                found[layer_id] = other
+                break
+    return found
+
+
+def copy_over(row, layer_ids, is_linked):
+    """Give the layers of the other side the dials and amounts of these; ``is_linked`` lets both sides share them from now on."""
+    pairs = other_sides(row, layer_ids)
+
+    def command(setup):
+        for layer_id, other in pairs.items():
+            layer = setup.layer(layer_id)
+            if is_linked:
+                setup = edits.link_layers(setup, [layer_id, other.id])
+            else:
+                setup = edits.set_amount(edits.set_dials(setup, [other.id], layer.values), [other.id], layer.amount)
+        return setup
+
+    return edit(row, command, f"{_named(row.setup, layer_ids)}: {'linked with' if is_linked else 'copied to'} the other side").take
+
+
+def _mirrored(character, layer):
+    return tuple(picking.mirrored(character, pick) for pick in layer.chains)
+
+
+def _driven(character, picks):
+    return {node for pick in picks for nodes in picking.resolve(character, pick) for node in nodes}
+
+
+def _named(setup, layer_ids):
+    """What a change of some layers is said to be of."""
+    return setup.layer(layer_ids[0]).name if len(layer_ids) == 1 else f"{len(layer_ids)} layers"
 
 
 def _soft_body(row, setup, layer, notes):
@@ -214,7 +137,7 @@ def _soft_body(row, setup, layer, notes):
 
 def volume_facts(row, layer_id, cell_size=None):
     """What the panel says of a volume as it would be built, with another size of its cells if given [mm]. Raises BadInput."""
-    setup = row.setup if cell_size is None else edits.set_dial(row.setup, layer_id, "cell_size", cell_size)
+    setup = row.setup if cell_size is None else edits.set_dial(row.setup, [layer_id], "cell_size", cell_size)
     layer, notes = edits.carrier(setup, layer_id), []
     body = _soft_body(row, setup, layer, notes)
     litres = 1000.0 * float(body.body.volumes.sum())
@@ -252,27 +175,28 @@ def remove_chain(row, layer_id, index):
     ).take
 
 
-def set_dial(row, layer_id, dial_name, value):
-    """Set one dial of one layer; None sets the default. Raises BadInput."""
+def set_dial(row, layer_ids, dial_name, value):
+    """Set one dial of some layers and of those linked with them; None sets the default. Raises BadInput."""
 
     def label(setup):
-        layer = setup.layer(layer_id)
-        return f"{layer.name}: {registry.kind_of(layer.kind).dial(dial_name).label}"
+        return f"{_named(setup, layer_ids)}: {registry.kind_of(setup.layer(layer_ids[0]).kind).dial(dial_name).label}"
 
-    return edit(row, lambda setup: edits.set_dial(setup, layer_id, dial_name, value), label).take
+    return edit(row, lambda setup: edits.set_dial(setup, layer_ids, dial_name, value), label).take
 
 
-def take_dials(row, layer_id, preset="", other="", own=""):
-    """Set a layer's dials as a preset does, or an own one (its number), or as another layer of its kind has them. Raises BadInput."""
+def take_dials(row, layer_ids, preset="", other="", own=""):
+    """Set the dials of layers of one kind as a preset does, or an own one (its number), or as another layer has them. Raises BadInput."""
     saved = OwnPreset.objects.filter(pk=whole_number(own)).first()
 
     def command(setup):
-        layer = setup.layer(layer_id)
-        kind = registry.kind_of(layer.kind)
+        layers = [setup.layer(layer_id) for layer_id in layer_ids]
+        layer, kind = layers[0], registry.kind_of(layers[0].kind)
+        if any(each.kind != layer.kind for each in layers):
+            raise BadInput("the chosen layers are of several kinds; a preset is for one kind")
         if own:
             if saved is None or saved.kind != layer.kind:
                 raise BadInput("this preset of your own is not there any more")
-            values = {name: value for name, value in saved.values.items() if name in layer.values}
+            values = {name: value for name, value in saved.values.items() if name in kind.defaults}
         elif preset:
             values = {
                 name: value for name, value in kind.preset(preset).items() if name in kind.presets[preset] or name not in kind.kept_dials
@@ -282,10 +206,10 @@ def take_dials(row, layer_id, preset="", other="", own=""):
             if model.kind != layer.kind:
                 raise BadInput(f"expected another layer of the kind {kind.label} to copy from, “{model.name}” is none")
             values = {name: model.value(name) for name in kind.defaults if name not in kind.kept_dials}
-        return edits.set_dials(setup, layer_id, values)
+        return edits.set_dials(setup, layer_ids, values)
 
     source = preset or (saved.name if saved else "")
-    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: like {source or setup.layer(other).name}").take
+    return edit(row, command, lambda setup: f"{_named(setup, layer_ids)}: like {source or setup.layer(other).name}").take
 
 
 def own_presets(kind):
@@ -318,38 +242,64 @@ def set_scene_dial(row, dial_name, value):
     return follow_change(row) if made.version else None
 
 
-def change_layer(row, layer_id, action, name):
-    """Switch, move, rename or remove a layer. Raises BadInput."""
-    commands = {
-        "switch": lambda setup: edits.switch_layer(setup, layer_id),
-        "up": lambda setup: edits.move_layer(setup, layer_id, -1),
-        "down": lambda setup: edits.move_layer(setup, layer_id, 1),
-        "rename": lambda setup: edits.rename_layer(setup, layer_id, name),
-        "remove": lambda setup: edits.without_layer(setup, layer_id),
-    }
-    if action not in commands:
-        raise BadInput(f"expected one of {', '.join(commands)}, got “{action}”")
+def change_layers(row, layer_ids, action, value=""):
+    """Switch, move, rename, duplicate, group, link or remove layers; ``value`` is a name, or the layer in front of which they go.
 
-    def label(setup):
-        layer = setup.layer(layer_id)
-        words = {"switch": "off" if layer.is_on else "on", "up": "earlier", "down": "later", "rename": "renamed", "remove": "removed"}
-        return f"{layer.name}: {words[action]}"
+    Returns the Take or None, and the ids of the layers that are chosen now. Raises BadInput.
+    """
+    if action not in CHANGES:
+        raise BadInput(f"expected one of {', '.join(CHANGES)}, got “{action}”")
+    change, words, runs = CHANGES[action]
+    setup = row.setup
+    if action == "rename" and not value.strip():
+        raise BadInput(f"a layer needs a name; “{setup.layer(layer_ids[0]).name}” keeps its own")
 
-    return edit(row, commands[action], label, runs=action != "rename").take
+    def label(before):
+        chosen = [before.layer(each) for each in layer_ids]
+        if action == "switch":
+            return f"{_named(before, layer_ids)}: {'off' if all(layer.is_on for layer in chosen) else 'on'}"
+        return f"{_named(before, layer_ids)}: {words}"
+
+    made = edit(row, lambda before: change(before, layer_ids, value), label, runs=runs)
+    known = {layer.id for layer in setup.layers}
+    new = [layer.id for layer in made.setup.layers if layer.id not in known] if action == "duplicate" else []
+    return made.take, new or [each for each in layer_ids if any(layer.id == each for layer in made.setup.layers)]
 
 
-def set_amount(row, layer_id, keys):
-    """Set the amount keys of a layer, {frame: value}; keys that another page set meanwhile stay."""
+def switch_all(row, is_on):
+    """All layers on or off. Raises BadInput."""
+    ids = [layer.id for layer in row.setup.layers]
+    return edit(row, lambda setup: edits.switch_layers(setup, ids, is_on), "All layers on" if is_on else "All layers off").take
+
+
+CHANGES = {
+    "switch": (lambda setup, ids, value: edits.switch_layers(setup, ids), "switched", True),
+    "solo": (lambda setup, ids, value: edits.solo(setup, ids), "only these on", True),
+    "up": (lambda setup, ids, value: edits.shift_layers(setup, ids, -1), "earlier", True),
+    "down": (lambda setup, ids, value: edits.shift_layers(setup, ids, 1), "later", True),
+    "before": (lambda setup, ids, value: edits.move_layers(setup, ids, value), "moved", True),
+    "rename": (lambda setup, ids, value: edits.rename_layer(setup, ids[0], value), "renamed", False),
+    "duplicate": (lambda setup, ids, value: edits.duplicate(setup, ids), "duplicated", True),
+    "group": (lambda setup, ids, value: edits.group_layers(setup, ids, value), "grouped", True),
+    "link": (lambda setup, ids, value: edits.link_layers(setup, ids), "linked", True),
+    "unlink": (lambda setup, ids, value: edits.unlink_layers(setup, ids), "unlinked", False),
+    "remove": (lambda setup, ids, value: edits.without_layers(setup, ids), "removed", True),
+}
+"""{action: (setup, ids, value → changed setup), words for the history, whether a simulation feels it}."""
+
+
+def set_amount(row, layer_ids, keys):
+    """Set the amount keys of layers, {frame: value}; keys that another page set meanwhile stay."""
     setup_document.read_amount(sorted(keys.items()))
-    seen = dict(_seen(row).layer(layer_id).amount)
+    seen = dict(_seen(row).layer(layer_ids[0]).amount)
 
     def command(setup):
-        now = dict(setup.layer(layer_id).amount)
+        now = dict(setup.layer(layer_ids[0]).amount)
         changed = {frame: value for frame, value in keys.items() if seen.get(frame) != value}
         kept = {frame: value for frame, value in now.items() if frame in keys or frame not in seen}
-        return edits.set_amount(setup, layer_id, setup_document.read_amount(sorted((kept | changed).items())))
+        return edits.set_amount(setup, layer_ids, setup_document.read_amount(sorted((kept | changed).items())))
 
-    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: amount").take
+    return edit(row, command, lambda setup: f"{_named(setup, layer_ids)}: amount").take
 
 
 def _seen(row):

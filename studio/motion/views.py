@@ -15,7 +15,7 @@ from quiver.setup import document as setup_document
 from quiver.setup import model as setups
 from studio.characters.pages import changed, character_or_404, render_step, sent_object
 from studio.edits.services import follow_change, go
-from studio.motion import building, placing, services
+from studio.motion import adding, building, placing, services
 from studio.numbers import whole_number
 
 BUILD_COMMANDS = {"build": building.start_build, "stop": building.stop_build}
@@ -23,72 +23,121 @@ BUILD_COMMANDS = {"build": building.start_build, "stop": building.stop_build}
 
 @require_safe
 def motion(request, pk):
-    return _panel(request, character_or_404(pk, request), request.GET.get("layer"))
+    return _panel(request, character_or_404(pk, request), request.GET.get("layer", "").split(","))
 
 
-def _panel(request, row, layer_id=None, take=None):
-    response = render_step(request, row, "motion", "motion/panel.html", _context(row, layer_id))
+def _panel(request, row, layer_ids=(), take=None):
+    """The panel with the dials of some layers (ids; those that are there), or of the first one."""
+    response = render_step(request, row, "motion", "motion/panel.html", _context(row, layer_ids))
     return changed(response, take) if request.method == "POST" else response
 
 
-def _context(row, layer_id):
+def _context(row, layer_ids):
     setup = row.setup
-    chosen = next((layer for layer in setup.layers if layer.id == layer_id), setup.layers[0] if setup.layers else None)
-    kind = registry.kind_of(chosen.kind) if chosen else None
-    regions = {region.id: region.name for region in setup.regions}
-    return {
+    chosen = [layer for layer in setup.layers if layer.id in layer_ids] or list(setup.layers[:1])
+    context = {
         "setup": setup,
-        "layers": [(layer, registry.kind_of(layer.kind)) for layer in setup.layers],
-        "chosen": chosen,
-        "kind": kind,
-        "groups": _dial_groups(chosen, kind) if chosen else [],
-        "presets": list(kind.presets) if chosen else [],
-        "own_presets": services.own_presets(chosen.kind) if chosen else [],
-        "joint_kinds": services.kinds_of(JOINTS),
-        "soft_kinds": [each for each in registry.kinds() if each.is_soft],
-        "regions": [region for region in setup.regions if not region.is_final],
-        "region_name": regions.get(chosen.region, "") if chosen else "",
-        "other_name": regions.get(chosen.other, "") if chosen else "",
-        "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
-        "forms": list(placing.READY.items()),
-        "form_label": setups.FORMS[chosen.form.shape] if chosen and chosen.form else "",
-        "proxies": services.proxies_of(setup),
-        "sheet_presets": list(registry.kind_of("sheet").presets),
-        "carriers": [layer for layer in setup.layers if registry.kind_of(layer.kind).carries],
-        "build": building.latest_build(row, chosen.id) if chosen and "built" in kind.fields else None,
-        "alike": [layer for layer in setup.layers if chosen and layer.kind == chosen.kind and layer.id != chosen.id],
+        "chosen_layers": chosen,
+        "address": ",".join(layer.id for layer in chosen),
         "scene": [(dial, getattr(setup, dial.name)) for dial in setups.SCENE_DIALS],
-        "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]] or [node["name"] for node in row.facts["nodes"]],
+        "proxies": adding.proxies_of(setup),
+        "sheet_presets": list(registry.kind_of("sheet").presets),
+    }
+    if not chosen:
+        return context
+    kind = registry.kind_of(chosen[0].kind) if len({layer.kind for layer in chosen}) == 1 else None
+    ids = {layer.id for layer in chosen}
+    context |= {
+        "kind": kind,
+        "groups": dial_groups(chosen),
+        "amount": chosen[0].amount if len({layer.amount for layer in chosen}) == 1 else None,
+        "presets": list(kind.presets) if kind else [],
+        "own_presets": services.own_presets(kind.name) if kind else [],
+        "alike": [layer for layer in setup.layers if kind and layer.kind == kind.name and layer.id not in ids],
+    }
+    return context | (_one(row, chosen[0], kind) if len(chosen) == 1 else {})
+
+
+def _one(row, layer, kind):
+    """What the panel shows besides where one layer is chosen."""
+    setup, names = row.setup, {region.id: region.name for region in row.setup.regions}
+    return {
+        "chosen": layer,
+        "region_name": names.get(layer.region, ""),
+        "other_name": names.get(layer.other, ""),
+        "linked": [other for other in setup.layers if layer.link and other.link == layer.link and other.id != layer.id],
+        "forms": list(placing.READY.items()),
+        "form_label": setups.FORMS[layer.form.shape] if layer.form else "",
+        "carriers": [other for other in setup.layers if registry.kind_of(other.kind).carries],
+        "build": building.latest_build(row, layer.id) if "built" in kind.fields else None,
     }
 
 
-def _dial_groups(layer, kind):
-    """The dials of a layer by the groups of the panel, in the order in which groups first come: (name, rows, whether any was changed)."""
+def dial_groups(layers):
+    """The dials that all of some layers have, by the panel's groups: (name, rows, whether any differs from its default).
+
+    A row's ``value`` is None where the layers do not agree.
+    """
+    first, *others = [registry.kind_of(layer.kind) for layer in layers]
     groups = {}
-    for dial in kind.dials:
-        value = layer.value(dial.name)
-        groups.setdefault(dial.group, []).append({"dial": dial, "value": value, "is_default": value == dial.default})
+    for dial in first.dials:
+        if all(any(dial == theirs for theirs in other.dials) for other in others):
+            values = [layer.value(dial.name) for layer in layers]
+            value = values[0] if all(each == values[0] for each in values) else None
+            middle = value if dial.is_choice or value is not None else sum(values) / len(values)
+            row = {"dial": dial, "value": value, "slider": middle, "is_default": value == dial.default}
+            groups.setdefault(dial.group, []).append(row)
     return [(name, rows, any(not row["is_default"] for row in rows)) for name, rows in groups.items()]
 
 
-@require_POST
-def add_chain(request, pk):
-    row = character_or_404(pk, request)
-    fields = request.POST
-    layer = fields.get("to_layer", "")
-    where = fields.get("root", ""), fields.get("end", ""), "branches" in fields
-    take = services.add_on_joints(row, fields.get("kind", "chain"), *where, layer)
-    return _panel(request, row, layer or row.setup.layers[-1].id, take)
+@require_safe
+def new_layer(request, pk):
+    """The form for new layers."""
+    return _new_layer(request, character_or_404(pk, request), request.GET)
+
+
+def _new_layer(request, row, sent, choices=None):
+    setup, nodes = row.setup, row.facts["nodes"]
+    context = {
+        "joint_kinds": adding.kinds_of(JOINTS),
+        "soft_kinds": [each for each in registry.kinds() if each.is_soft],
+        "wanted": sent.get("kind", "chain"),
+        "joints": sent.get("joints", ""),
+        "of": sent.get("of", ""),
+        "is_apart": "apart" in sent,
+        "branches": [(root, [(end, json.dumps([root, end])) for end in ends]) for root, ends in (choices or {}).items()],
+        "regions": [region for region in setup.regions if not region.is_final],
+        "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
+        "into": [(layer, registry.kind_of(layer.kind)) for layer in setup.layers if registry.kind_of(layer.kind).made_of == JOINTS],
+        "to_layer": sent.get("to_layer", ""),
+        "joint_names": [node["name"] for node in nodes if node["joint"]] or [node["name"] for node in nodes],
+    }
+    return render_step(request, row, "motion", "motion/new_layer.html", context)
 
 
 @require_POST
-def add_soft(request, pk):
-    row = character_or_404(pk, request)
-    source, _, value = request.POST.get("of", "").partition(":")
-    take = services.add_soft(
-        row, request.POST.get("kind", "volume"), source, request.POST.get("joints", "") if source == "joints" else value
-    )
-    return _panel(request, row, row.setup.layers[-1].id, take)
+def add_layer(request, pk):
+    """Add layers as the form says; where a chain branches and no end is chosen yet, the form comes back with the ends to choose from."""
+    row, sent = character_or_404(pk, request), request.POST
+    kind, joints = sent.get("kind") or ("volume" if "of" in sent else "chain"), sent.get("joints", "")
+    if registry.kind_of(kind).made_of != JOINTS:
+        source, _, value = sent.get("of", "").partition(":")
+        take, ids = adding.add_soft(row, kind, source, joints if source == "joints" else value)
+        return _panel(request, row, ids, take)
+    ends = _ends(sent.getlist("end"))
+    choices = adding.branches(row, joints) if registry.kind_of(kind).picks_many and not ends else {}
+    if choices:
+        return _new_layer(request, row, sent, choices)
+    take, ids = adding.add_layers(row, kind, joints, ends, sent.get("to_layer", ""), "apart" in sent)
+    return _panel(request, row, ids, take)
+
+
+def _ends(texts):
+    """(root, tip) pairs of a form's fields. Raises BadInput."""
+    try:
+        return [(str(root), str(tip)) for root, tip in map(json.loads, texts)]
+    except (ValueError, TypeError) as error:
+        raise BadInput("expected a chain's root and its end") from error
 
 
 @require_POST
@@ -100,8 +149,8 @@ def make_proxies(request, pk):
     wanted = {region: (triangles, like) for region, triangles, like in rows if region in chosen}
     if not wanted:
         raise BadInput("expected at least one region to make a proxy of: tick its row")
-    take, failed = services.make_proxies(row, wanted)
-    context = _context(row, sent.get("layer")) | {"proxies_failed": failed.items(), "proxies_done": len(wanted) - len(failed)}
+    take, failed = adding.make_proxies(row, wanted)
+    context = _context(row, [sent.get("layer")]) | {"proxies_failed": failed.items(), "proxies_done": len(wanted) - len(failed)}
     return changed(render_step(request, row, "motion", "motion/panel.html", context), take)
 
 
@@ -110,31 +159,31 @@ def remove_chain(request, pk, layer):
     row = character_or_404(pk, request)
     index = whole_number(request.POST.get("index", ""))
     take = services.remove_chain(row, layer, -1 if index is None else index)
-    return _panel(request, row, layer, take)
+    return _panel(request, row, [layer], take)
 
 
 @require_POST
-def set_dial(request, pk, layer):
-    """Set a dial; answers with what depends on it, so that the dial in the hand stays where it is."""
+def set_dial(request, pk, layers):
+    """Set a dial of some layers; answers with what depends on it, so that the dial in the hand stays where it is."""
     row = character_or_404(pk, request)
     name = request.POST.get("dial", "")
     value = None if "reset" in request.POST else request.POST.get("value", "")
-    take = services.set_dial(row, layer, name, value)
+    take = services.set_dial(row, layers, name, value)
     if "reset" in request.POST:
-        return _panel(request, row, layer, take)
+        return _panel(request, row, layers, take)
     return changed(render(request, "parts/history.html", {"character": row, "out_of_band": True}), take)
 
 
 @require_POST
-def take_dials(request, pk, layer):
-    """Set all dials of a layer as a preset or another layer has them: the choice says which, as kind:name."""
+def take_dials(request, pk, layers):
+    """Set all dials of layers as a preset or another layer has them: the choice says which, as kind:name."""
     row = character_or_404(pk, request)
     kind, _, name = request.POST.get("like", "").partition(":")
     sources = {"preset": "preset", "layer": "other", "own": "own"}
     if kind not in sources:
         raise BadInput(f"expected a preset or a layer to take the dials of, got “{kind}”")
-    take = services.take_dials(row, layer, **{sources[kind]: name})
-    return _panel(request, row, layer, take)
+    take = services.take_dials(row, layers, **{sources[kind]: name})
+    return _panel(request, row, layers, take)
 
 
 @require_POST
@@ -146,13 +195,13 @@ def save_preset(request, pk, layer):
         services.forget_preset(row, layer, forgotten)
     else:
         services.save_preset(row, layer, request.POST.get("name", ""))
-    return render_step(request, row, "motion", "motion/panel.html", _context(row, layer))
+    return render_step(request, row, "motion", "motion/panel.html", _context(row, [layer]))
 
 
 @require_POST
 def ride(request, pk, layer):
     row = character_or_404(pk, request)
-    return _panel(request, row, layer, services.ride(row, layer, request.POST.get("rides", "")))
+    return _panel(request, row, [layer], services.ride(row, layer, request.POST.get("rides", "")))
 
 
 @require_POST
@@ -160,8 +209,8 @@ def follow_points(request, pk, layer):
     """Let a layer hang on a new follower, or, with "forget", remove one."""
     row = character_or_404(pk, request)
     if "forget" in request.POST:
-        return _panel(request, row, layer, services.forget_follower(row, request.POST["forget"]))
-    return _panel(request, row, layer, services.follow(row, layer, request.POST.get("mesh", ""), request.POST.get("vertices", "")))
+        return _panel(request, row, [layer], services.forget_follower(row, request.POST["forget"]))
+    return _panel(request, row, [layer], services.follow(row, layer, request.POST.get("mesh", ""), request.POST.get("vertices", "")))
 
 
 @require_POST
@@ -169,7 +218,7 @@ def place_form(request, pk, layer):
     """Make a sheet of a ready-made shape, or of the mesh in a file."""
     row, file = character_or_404(pk, request), request.FILES.get("file")
     take = placing.bring(row, layer, file) if file else placing.place(row, layer, request.POST.get("shape", ""))
-    return _panel(request, row, layer, take)
+    return _panel(request, row, [layer], take)
 
 
 @require_POST
@@ -190,10 +239,19 @@ def form_box(request, pk, layer):
 
 
 @require_POST
-def mirror(request, pk, layer):
-    row = character_or_404(pk, request)
-    take = services.mirror(row, layer)
-    return _panel(request, row, row.setup.layers[-1].id, take)
+def mirror(request, pk, layers):
+    """Copy layers to the other side; where that side has layers already, ask whether to copy the dials over or to link both."""
+    row, how = character_or_404(pk, request), request.POST.get("how", "")
+    if how in ("copy", "link"):
+        return _panel(request, row, layers, services.copy_over(row, layers, how == "link"))
+    there = services.other_sides(row, layers)
+    if there:
+        setup = row.setup
+        pairs = [(setup.layer(layer_id), other) for layer_id, other in there.items()]
+        context = _context(row, layers) | {"pairs": pairs, "pairs_address": ",".join(there)}
+        return render_step(request, row, "motion", "motion/panel.html", context)
+    take, ids = services.mirror(row, layers)
+    return _panel(request, row, ids, take)
 
 
 @require_safe
@@ -209,7 +267,7 @@ def start_build(request, pk, layer):
     row = character_or_404(pk, request)
     command = request.POST.get("command", "")
     if command == "lattice":
-        return _panel(request, row, layer, services.unbuild(row, layer))
+        return _panel(request, row, [layer], services.unbuild(row, layer))
     if command not in BUILD_COMMANDS:
         raise BadInput(f"expected lattice or one of {', '.join(BUILD_COMMANDS)}, got “{command}”")
     BUILD_COMMANDS[command](row, layer)
@@ -234,18 +292,34 @@ def _build_card(request, row, layer, was_open=False):
 def set_scene_dial(request, pk):
     row = character_or_404(pk, request)
     take = services.set_scene_dial(row, request.POST.get("dial", ""), request.POST.get("value", ""))
-    return _panel(request, row, request.POST.get("layer"), take)
+    return _panel(request, row, request.POST.get("layer", "").split(","), take)
 
 
 @require_POST
-def change_layer(request, pk, layer):
+def change_layers(request, pk, layers):
+    """Switch, order, rename, duplicate, group, link or remove layers; answers with the panel where the Motion step is open."""
+    row, sent = character_or_404(pk, request), request.POST
+    take, ids = services.change_layers(row, layers, sent.get("action", ""), sent.get("value", ""))
+    shown = sent.get("chosen", "").split(",") if sent.get("chosen") else ids
+    return _after(request, row, shown, take)
+
+
+@require_POST
+def switch_all(request, pk):
     row = character_or_404(pk, request)
-    take = services.change_layer(row, layer, request.POST.get("action", ""), request.POST.get("name", ""))
-    return _panel(request, row, request.POST.get("chosen") or layer, take)
+    take = services.switch_all(row, request.POST.get("on") == "true")
+    return _after(request, row, request.POST.get("chosen", "").split(","), take)
+
+
+def _after(request, row, layer_ids, take):
+    """What a change in the list of layers answers: on other steps their panel shows itself anew."""
+    if request.htmx.target == "panel":
+        return _panel(request, row, layer_ids, take)
+    return trigger_client_event(changed(HttpResponse(status=204), take), "setup-restored", {})
 
 
 @require_POST
-def set_amount(request, pk, layer):
+def set_amount(request, pk, layers):
     row = character_or_404(pk, request)
     fields = request.POST
     frames, values = fields.getlist("frame"), fields.getlist("value")
@@ -255,8 +329,8 @@ def set_amount(request, pk, layer):
         keys = {float(frame): float(value) for frame, value in zip(frames, values, strict=True) if frame != fields.get("remove")}
     except ValueError:
         raise BadInput(f"amount: expected numbers for frames and values, got {frames} and {values}") from None
-    take = services.set_amount(row, layer, keys or {0.0: 1.0})
-    return _panel(request, row, layer, take)
+    take = services.set_amount(row, layers, keys or {0.0: 1.0})
+    return _after(request, row, layers, take)
 
 
 @require_POST
@@ -282,7 +356,7 @@ def follow(request, pk):
     row = character_or_404(pk, request)
     row.follows_changes = not row.follows_changes
     row.save(update_fields=["follows_changes"])
-    return _panel(request, row, request.POST.get("layer"), follow_change(row))
+    return _panel(request, row, request.POST.get("layer", "").split(","), follow_change(row))
 
 
 @require_safe
@@ -310,7 +384,7 @@ def import_setup(request, pk):
         raise BadInput(
             f"expected a setup file of at most {setup_document.LARGEST_DOCUMENT >> 20} MB, got {'none' if file is None else 'a larger one'}"
         )
-    return _panel(request, row, None, services.import_setup(row, file.read()))
+    return _panel(request, row, (), services.import_setup(row, file.read()))
 
 
 @require_safe

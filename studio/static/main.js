@@ -1,10 +1,14 @@
 import { EventStream } from './events/EventStream.js';
+import { connectDials } from './panel/dials.js';
 import { connectKeys } from './panel/keys.js';
 import { connectPanel, showChosen } from './panel/panel.js';
 import { connectRequests, tab } from './panel/requests.js';
 import { connectHistory } from './panel/history.js';
+import { connectSplits, fold } from './panel/splits.js';
 import { Store } from './store/Store.js';
+import { AmountKeys } from './timeline/AmountKeys.js';
 import { FrameStore } from './timeline/FrameStore.js';
+import { LayerList } from './timeline/LayerList.js';
 import { Player } from './timeline/Player.js';
 import { Score } from './timeline/Score.js';
 import { Takes } from './timeline/Takes.js';
@@ -32,6 +36,9 @@ const score = new Score(byId('score'), (frame, spot) => {
   if (spot) app.tools?.clipMark.mark(spot.part, spot.vertex, frame);
   player.go(frame);
 });
+const character = element.dataset.state.split('/')[2];
+const layers = new LayerList(byId('score'), { character, onBusy: fillScore });
+const amounts = new AmountKeys(byId('score'), character, { onBusy: fillScore });
 const player = new Player(showFrame, (isPlaying) => {
   const button = document.querySelector('[data-act="play"]');
   button.textContent = isPlaying ? 'Hold' : 'Play';
@@ -129,6 +136,27 @@ function fill(id, html) {
   window.htmx.process(field);
 }
 
+let latestScore = null;
+
+/** Show the lanes as they came last; not while one is dragged or renamed, and with the focus where it was. */
+function fillScore() {
+  if (latestScore === null || layers.isBusy || amounts.isBusy) return;
+  const held = byId('score').contains(document.activeElement) ? document.activeElement : null;
+  const again = held && ['choose', 'switch', 'menu', 'fold', 'all'].find((name) => held.dataset[name] !== undefined);
+  fill('score', latestScore);
+  latestScore = null;
+  markLayers();
+  if (again) byId('score').querySelector(`[data-${again}="${CSS.escape(held.dataset[again])}"]`)?.focus();
+  else if (held?.id) byId(held.id)?.focus();
+}
+
+/** What the panel shows is marked in the list of layers. */
+function markLayers() {
+  layers.mark();
+  amounts.layout(layers.chosen);
+  score.layout();
+}
+
 function connectStream() {
   app.stream = new EventStream(element.dataset.events, {
     onSetup: (event) => {
@@ -137,8 +165,8 @@ function connectStream() {
     },
     onTake: (facts) => {
       fill('take-status', facts.status);
-      fill('score', facts.score);
-      score.layout();
+      latestScore = facts.score;
+      fillScore();
       if (facts.take !== store.state.takeId) refresh();
     },
     onHeader: (id, header) => { takes.begin(id, header); if (id === store.state.takeId) markSimulated(); },
@@ -172,8 +200,15 @@ const acts = {
   play: () => player.play(), back: () => player.step(-1), ahead: () => player.step(1),
   start: () => { player.play(false); player.go(player.first); }, end: () => { player.play(false); player.go(player.last); },
   frame: () => app.viewport?.lookAtAll(app.clip), help: () => byId('help').showModal(),
-  poke: () => app.tools?.poke.toggle(), undo: () => byId('undo')?.click(), redo: () => byId('redo')?.click(),
+  poke: () => app.tools?.poke.toggle(), add: () => window.htmx.ajax('GET', `/characters/${character}/motion/new/`, { source: '#choose', target: '#panel', swap: 'innerHTML' }),
+  fold: () => fold(), scale: () => score.toggleScale(), next: () => goAround(1), previous: () => goAround(-1), undo: () => byId('undo')?.click(), redo: () => byId('redo')?.click(),
 };
+
+/** The focus goes from stage to panel to score and around. */
+function goAround(by) {
+  const areas = ['stage', 'panel', 'score'], at = areas.findIndex((id) => byId(id).contains(document.activeElement));
+  byId(areas[(Math.max(at, by < 0 ? 0 : -1) + by + 3) % 3]).focus();
+}
 
 async function show(what) {
   store.set({ shown: what });
@@ -234,6 +269,7 @@ function showQuills() {
 /** The panel was swapped: what belongs to it on the stage follows. */
 async function followPanel() {
   tellWhatEnded();
+  markLayers();
   if (app.viewport?.quills.chosen >= 0) showChosen(app.viewport.quills.chosen, app.viewport.view.names[app.viewport.quills.chosen], 'again');
   if (!app.tools) return;
   showLattice();
@@ -245,6 +281,7 @@ function connectControls() {
   document.addEventListener('click', (event) => {
     const button = event.target.closest('button');
     if (button?.dataset.act) acts[button.dataset.act]();
+    if (button?.id === 'own-scale') acts.scale();
     if (button?.dataset.show) show(button.dataset.show);
     if (button?.dataset.look) look(button.dataset.look);
     if (button?.dataset.pick !== undefined) app.tools?.picker.toggle(button.form);
@@ -288,6 +325,8 @@ function connectControls() {
 
 async function start() {
   connectRequests();
+  connectDials();
+  connectSplits(() => { score.layout(); app.viewport?.invalidate(); });
   connectControls();
   connectHistory(() => announce('panel-restored'));
   connectKeys(acts, show, look);

@@ -1,5 +1,6 @@
-"""The score: per layer, what it added to the keyed motion, frame by frame, as SVG paths."""
+"""The score: the list of layers, and per layer what it did to the keyed motion, frame by frame, as SVG paths."""
 
+import json
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,75 +14,143 @@ CLIP_SHARE = 0.6
 """Clip depth hangs down into so much of a lane."""
 LEAST_CLIP_SCALE, WORTH_TELLING = 20.0, 0.5
 """Clip depth that fills its share of the lane at the least, and that is worth a word [mm]."""
+FAR_TURN = 60.0
+"""A joint that turns farther off its keys is worth a warning [degrees]."""
 
 
 @dataclass(frozen=True)
 class Lane:
-    """One layer's lane in a box of ``frames`` x LANE_HEIGHT: ``area`` and ``amount`` are SVG paths, ``peak`` in mm."""
+    """One layer's row: its head, and its lane in a box of ``frames`` x LANE_HEIGHT.
 
-    layer_id: str
-    name: str
+    layer, kind      the Layer, and the label of its kind; layer_id "" for the whole skin, which is no layer
+    opens_group      the group that begins with this row: (name, ids of its layers, whether all are on), else None
+    unit             "°" for joints, "mm" for flesh; peak at peak_frame, at_x and at_y in the box; now the values frame by frame
+    share            the peak against that of all lanes of its unit
+    area, amount, clip, lines  SVG paths; keys the amount keys as JSON
+    marks            further figures: {"text", "frame", "mesh", "vertex"}; notes what is wrong, in words
+    """
+
+    layer: Layer
+    kind: str
+    opens_group: tuple | None
+    unit: str
     area: str
     amount: str
+    keys: str
     peak: float
     peak_frame: int
-    peak_x: float
-    peak_y: float
+    at_x: float
+    at_y: float
+    share: float
     now: list
     marks: list
     lines: list
     clip: str
+    notes: list
+
+    @property
+    def layer_id(self):
+        """The id of the layer, "" for the whole skin."""
+        return self.layer.id if self.layer.kind else ""
 
 
-def lanes(take, setup):
-    """The lanes of a take's layers, in the setup's order. All lanes share one scale, so that they can be compared."""
+def lanes(setup, take=None):
+    """The rows of all layers of a setup, in their order, with what a take shows of them; lanes of one unit share one scale."""
+    measured = _measured(take) if take else {}
+    tops = {}
+    for unit, values in measured.values():
+        tops[unit] = max(tops.get(unit, 1e-6), float(values.max(initial=0.0)))
+    rows = [_lane(take, layer, measured.get(layer.id), tops, opened) for layer, opened in _with_groups(setup.layers)]
+    if take and WHOLE_SKIN in take.layer_ids:
+        rows.append(_lane(take, _WHOLE, measured[WHOLE_SKIN], tops, None))
+    return rows
+
+
+def _with_groups(layers):
+    """(layer, the group that begins with it or None): layers in a row with the same name of a group are one."""
+    before = ""
+    for at, layer in enumerate(layers):
+        opened = None
+        if layer.group and layer.group != before:
+            count = next((k for k, other in enumerate(layers[at:]) if other.group != layer.group), len(layers) - at)
+            members = layers[at : at + count]
+            opened = layer.group, ",".join(each.id for each in members), all(each.is_on for each in members)
+        before = layer.group
+        yield layer, opened
+
+
+def _measured(take):
+    """{layer id: (unit, values (F,))} of what a take's layers did: degrees where joints were turned, else millimetres."""
     added = np.array(take.added, float).reshape(-1, len(take.layer_ids)) if take.added else np.zeros((0, len(take.layer_ids)))
-    top = max(float(added.max(initial=0.0)), 1e-6)
-    layers = [_WHOLE if layer_id == WHOLE_SKIN else setup.layer(layer_id) for layer_id in take.layer_ids]
-    return [_lane(take, layer, added[:, column], top) for column, layer in enumerate(layers)]
+    turns = {layer_id: np.array(known["turn"]) for layer_id, known in take.measures.items() if known.get("turn")}
+    return {
+        layer_id: ("°", turns[layer_id]) if layer_id in turns else ("mm", added[:, column])
+        for column, layer_id in enumerate(take.layer_ids)
+    }
 
 
-def _lane(take, layer, values, top):
-    count = take.frame_count
-    heights = LANE_HEIGHT * (1.0 - 0.92 * values / top)
+def _lane(take, layer, measured, tops, opened):
+    unit, values = measured or ("", np.zeros(0))
+    known = take.measures.get(layer.id, {}) if take and measured else {}
+    heights = LANE_HEIGHT * (1.0 - 0.92 * values / tops.get(unit, 1.0))
     points = " ".join(f"L{x + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
     area = f"M0.5 {LANE_HEIGHT:g} {points} L{max(len(values) - 0.5, 0.5):g} {LANE_HEIGHT:g} Z" if values.any() else ""
-    amounts = [layer.amount_at(take.first_frame + frame) for frame in range(count)]
-    amount = "M" + " L".join(f"{x + 0.5:g} {2.0 + (LANE_HEIGHT - 4.0) * (1.0 - value):.2f}" for x, value in enumerate(amounts))
     worst = int(np.argmax(values)) if len(values) else 0
-    peak = float(values[worst]) if len(values) else 0.0
-    is_keyed = len(layer.amount) > 1 or layer.amount[0][1] != 1.0
-    place = (worst + 0.5, float(heights[worst]) if len(values) else LANE_HEIGHT)
-    kept = take.measures.get(layer.id, {})
-    marks, lines = _soft_marks(take, kept)
-    clip_marks, clip, keyed = _clip_marks(take, kept)
-    if "cost" in kept and layer.kind and "cost" in registry.kind_of(layer.kind).measures:
-        marks = [*marks, _cost_mark(kept)]
+    peak, first = float(values[worst]) if len(values) else 0.0, take.first_frame if take else 0
+    marks, lines = _soft_marks(first, known)
+    clip_marks, clip, keyed = _clip_marks(first, known)
+    if "cost" in known and layer.kind and "cost" in registry.kind_of(layer.kind).measures:
+        marks = [*marks, _cost_mark(known)]
     return Lane(
-        layer.id,
-        layer.name,
+        layer,
+        registry.kind_of(layer.kind).label if layer.kind else "",
+        opened,
+        unit,
         area,
-        amount if is_keyed else "",
+        _amount_path(layer, first, take.frame_count) if take else "",
+        json.dumps([list(key) for key in layer.amount]) if layer.kind else "[]",
         peak,
-        take.first_frame + worst,
-        *place,
+        first + worst,
+        worst + 0.5,
+        float(heights[worst]) if len(values) else LANE_HEIGHT,
+        max(peak / tops[unit], 1e-3) if unit else 1.0,
         np.round(values, 1).tolist() if area else [],
         [*clip_marks, *marks],
         [*lines, *keyed],
         clip,
+        _notes(take, layer, unit, peak, first + worst),
     )
 
 
-def _clip_marks(take, kept):
+def _amount_path(layer, first, count):
+    """The amount of a layer as a path, "" where it is all of it in every frame."""
+    if layer.amount == ((0.0, 1.0),) or not layer.kind:
+        return ""
+    amounts = [layer.amount_at(first + frame) for frame in range(count)]
+    return "M" + " L".join(f"{x + 0.5:g} {2.0 + (LANE_HEIGHT - 4.0) * (1.0 - value):.2f}" for x, value in enumerate(amounts))
+
+
+def _notes(take, layer, unit, peak, frame):
+    """What is wrong with a layer, in words."""
+    found = [note.removeprefix(f"{layer.name}: ") for note in take.notes if note.startswith(f"{layer.name}: ")] if take else []
+    if unit == "°" and peak > FAR_TURN:
+        found.append(f"turns {peak:.0f}° off its keys at frame {frame}; a bend limit or a shorter settle time holds it nearer")
+    keys = [key for key, _ in layer.amount if take and key > take.last_frame]
+    if len(layer.amount) > 1 and keys and take.first_frame == 0:
+        found.append(f"{len(keys)} amount key{'s' if len(keys) > 1 else ''} beyond the clip’s last frame, {take.last_frame}")
+    return found
+
+
+def _clip_marks(first, known):
     """What the lane of a layer that meets colliders shows of its clip depth: marks, its area from the top, and the keyed skin's line."""
-    if not kept.get("clip"):
+    if not known.get("clip"):
         return [], "", []
-    depths, keyed = np.array(kept["clip"]), np.array(kept["keyed_clip"])
+    depths, keyed = np.array(known["clip"]), np.array(known["keyed_clip"])
     top = max(float(depths.max()), float(keyed.max()), LEAST_CLIP_SCALE)
     worst = int(np.argmax(depths))
     words = f"{depths[worst]:.0f} mm penetration" if depths[worst] >= WORTH_TELLING else "no penetration"
-    mesh, vertex = kept["deepest"][worst]
-    mark = {"text": words, "frame": take.first_frame + worst if depths[worst] >= WORTH_TELLING else None, "mesh": mesh}
+    mesh, vertex = known["deepest"][worst]
+    mark = {"text": words, "frame": first + worst if depths[worst] >= WORTH_TELLING else None, "mesh": mesh}
     mark["vertex"] = vertex if vertex >= 0 else None
     points = " ".join(f"L{x + 0.5:g} {y:.2f}" for x, y in enumerate(CLIP_SHARE * LANE_HEIGHT * depths / top))
     area = f"M0.5 0 {points} L{len(depths) - 0.5:g} 0 Z"
@@ -89,23 +158,23 @@ def _clip_marks(take, kept):
     return [mark], area, [{"name": "keyed-clip", "path": line}] if keyed.max() >= WORTH_TELLING else []
 
 
-def _soft_marks(take, kept):
+def _soft_marks(first, known):
     """What a soft layer's lane shows besides: (label, frame) of the worst volume or area and stretch, and both as SVG paths."""
     marks, lines = [], []
     for name, unit in (("volume", "% volume"), ("area", "% area"), ("stretch", "% stretch")):
-        if not kept.get(name):
+        if not known.get(name):
             continue
-        values = np.array(kept[name])
+        values = np.array(known[name])
         worst = int(np.argmax(np.abs(values)))
-        marks.append({"text": f"{values[worst]:+.0f} {unit}", "frame": take.first_frame + worst})
+        marks.append({"text": f"{values[worst]:+.0f} {unit}", "frame": first + worst})
         heights = LANE_HEIGHT * (0.5 - 0.46 * values / max(float(np.abs(values).max()), 10.0))
         path = "M" + " L".join(f"{x + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
         lines.append({"name": "volume" if name == "area" else name, "path": path})
     return marks, lines
 
 
-def _cost_mark(kept):
-    return {"text": f"{kept['cost']:.1f} ms", "frame": None}
+def _cost_mark(known):
+    return {"text": f"{known['cost']:.1f} ms", "frame": None}
 
 
 def ticks(first_frame, count):

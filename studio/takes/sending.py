@@ -89,5 +89,11 @@ def _context(row, take):
 def _score_context(row, take):
     clip = row.clip_facts()
     first, count = (take.first_frame, take.frame_count) if take else (0, clip["frames"] if clip else 1)
-    shown = lanes(take, take.version.setup) if take and take.is_built else []
-    return {"lanes": shown, "first": first, "count": count, "ticks": ticks(first, count)}
+    setup = row.setup
+    return {
+        "lanes": lanes(setup, take if take and take.is_built else None),
+        "is_any_on": any(layer.is_on for layer in setup.layers),
+        "first": first,
+        "count": count,
+        "ticks": ticks(first, count),
+    }

@@ -171,10 +171,10 @@ class MeasuredTest(RunningDeskTest):
         )
 
     def test_a_limb_is_kept_clear_of_colliders_and_its_lane_shows_by_how_much(self):
-        self.assertContains(self.post("motion/add/", root="lower", kind="limb_clearance"), "colliders on it", status_code=422)
+        self.assertContains(self.post("motion/add/", joints="lower", kind="limb_clearance"), "colliders on it", status_code=422)
         self.post("contacts/add/", shape="ball", joint="hand")
         self.post("contacts/add/", shape="box", joint="root")
-        self.assertContains(self.post("motion/add/", root="lower", kind="limb_clearance"), "Turn limit")
+        self.assertContains(self.post("motion/add/", joints="lower", kind="limb_clearance"), "Turn limit")
         layer = self.fresh.setup.layers[-1]
         take = self.fresh.takes.first()
         run_waiting_jobs()

@@ -30,7 +30,7 @@ class OverlappingEditsTest(TestCase):
         with RunningApp() as app:
             character = app.upload(glb_bytes(arm()), "arm.glb")
             app.post(f"/characters/{character}/motion/follow/")
-            app.post(f"/characters/{character}/motion/add/", root="upper", end="lower")
+            app.post(f"/characters/{character}/motion/add/", joints="upper, lower")
             clients = [app, app.another_client()]
             sent = 0
             for pair in range(PAIRS):
@@ -64,7 +64,7 @@ class CommandTest(DeskTest):
         row = self.fresh
         _ = row.setup
         self.dial("wobble_rate", "4")
-        services.edit(row, lambda setup: edits.set_dial(setup, "arm", "drag", 7.0), "Drag")
+        services.edit(row, lambda setup: edits.set_dial(setup, ["arm"], "drag", 7.0), "Drag")
         layer = self.fresh.setup.layer("arm")
         self.assertEqual((layer.value("wobble_rate"), layer.value("drag")), (4.0, 7.0))
 
@@ -74,10 +74,10 @@ class CommandTest(DeskTest):
         def command(setup):
             if between.pop():
                 between.append(False)
-                services.edit(self.fresh, lambda now: edits.set_dial(now, "arm", "wobble_rate", 5.0), "Other")
+                services.edit(self.fresh, lambda now: edits.set_dial(now, ["arm"], "wobble_rate", 5.0), "Other")
             else:
                 between.append(False)
-            return edits.set_dial(setup, "arm", "drag", 9.0)
+            return edits.set_dial(setup, ["arm"], "drag", 9.0)
 
         services.edit(row, command, "Drag")
         layer = self.fresh.setup.layer("arm")
@@ -142,7 +142,7 @@ class StorageTest(RunningDeskTest):
         row.follows_changes = False
         row.save()
         blobs, before = Blob.objects.count(), _pages()
-        services.edit(row, lambda now: edits.set_dial(now, "tail", "wobble_rate", 1.5), "Tail")
+        services.edit(row, lambda now: edits.set_dial(now, ["tail"], "wobble_rate", 1.5), "Tail")
         self.assertEqual(Blob.objects.count(), blobs)
         version = SetupVersion.objects.get(pk=row.current_id)
         self.assertLess(len(version.data), 3000)

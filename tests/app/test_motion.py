@@ -69,33 +69,32 @@ class EditTest(DeskTest):
         self.assertEqual(self.fresh.current.label, "Brought in")
 
     def test_chains_are_added_and_refused_with_the_reason(self):
-        self.post("motion/add/", root="hand")
+        self.post("motion/add/", joints="hand")
         self.assertEqual([layer.name for layer in self.fresh.setup.layers], ["Arm", "hand"])
         for fields, words in (
-            ({"root": "no such joint"}, "no such joint"),
-            ({"root": ""}, "click one"),
-            ({"root": "hand", "end": "upper"}, "upper"),
-            ({"root": "lower"}, "Arm"),
+            ({"joints": "no such joint"}, "no such joint"),
+            ({"joints": ""}, "click one"),
+            ({"joints": "lower"}, "Arm"),
         ):
             self.assertContains(self.post("motion/add/", **fields), words, status_code=422)
         self.assertEqual(len(self.fresh.setup.layers), 2)
 
     def test_a_chain_of_named_joints_goes_into_a_layer_and_out_again(self):
-        self.post("motion/add/", root="hand, finger", to_layer="arm")
+        self.post("motion/add/", joints="hand, finger", to_layer="arm")
         chains = self.fresh.setup.layer("arm").chains
-        self.assertEqual([chain.picked for chain in chains], [(), ("hand", "finger")])
-        for fields in ({"root": "root, finger"}, {"root": "hand, finger", "branches": "on"}, {"root": "finger", "to_layer": "no-such"}):
+        self.assertEqual([chain.picked for chain in chains], [(), ()])
+        for fields in ({"joints": "root, finger"}, {"joints": "finger", "to_layer": "no-such"}):
             self.assertEqual(self.post("motion/add/", **fields).status_code, 422, fields)
-        self.assertContains(self.client.get(self.url("motion/")), "Remove hand, finger from this layer")
+        self.assertContains(self.client.get(self.url("motion/")), "Remove hand → finger from this layer")
         self.post("motion/arm/remove-chain/", index="0")
-        self.assertEqual([str(chain) for chain in self.fresh.setup.layer("arm").chains], ["hand, finger"])
+        self.assertEqual([str(chain) for chain in self.fresh.setup.layer("arm").chains], ["hand → finger"])
         self.assertContains(self.post("motion/arm/remove-chain/", index="0"), "not its last", status_code=422)
 
     def test_layers_are_switched_moved_renamed_and_removed(self):
-        self.post("motion/add/", root="hand")
+        self.post("motion/add/", joints="hand")
         self.post("motion/hand/change/", action="up")
         self.post("motion/hand/change/", action="switch")
-        self.post("motion/hand/change/", action="rename", name="Forearm")
+        self.post("motion/hand/change/", action="rename", value="Forearm")
         layers = self.fresh.setup.layers
         self.assertEqual([(layer.name, layer.is_on) for layer in layers], [("Forearm", False), ("Arm", True)])
         self.post("motion/arm/change/", action="remove")
@@ -114,7 +113,7 @@ class EditTest(DeskTest):
         for name in kind_of("chain").presets:
             self.post("motion/arm/like/", like=f"preset:{name}")
             self.assertEqual(self.fresh.setup.layer("arm").values, kind_of("chain").preset(name))
-        self.post("motion/add/", root="hand")
+        self.post("motion/add/", joints="hand")
         self.post("motion/hand/like/", like="layer:arm")
         self.assertEqual(self.fresh.setup.layer("hand").values, self.fresh.setup.layer("arm").values)
         for like in ("preset:Jelly from nowhere", "layer:none", ""):
@@ -176,7 +175,7 @@ class SoftTest(DeskTest):
     """Volumes of what joints move, riding, mirroring, own presets."""
 
     def test_a_volume_of_what_joints_move(self):
-        self.post("motion/add-soft/", of="joints:", joints="hand, finger")
+        self.post("motion/add/", of="joints:", joints="hand, finger")
         layer = self.fresh.setup.layers[-1]
         region = self.fresh.setup.region(layer.region)
         self.assertEqual((layer.kind, region.mesh), ("volume", "strip"))
@@ -188,10 +187,10 @@ class SoftTest(DeskTest):
             {"of": "mesh:strip"},
             {"of": "mesh:strip", "kind": "chain"},
         ):
-            self.assertEqual(self.post("motion/add-soft/", **wrong).status_code, 422, wrong)
+            self.assertEqual(self.post("motion/add/", **wrong).status_code, 422, wrong)
 
     def test_a_sheet_of_a_whole_mesh_and_its_presets(self):
-        page = self.post("motion/add-soft/", of="mesh:strip", kind="sheet")
+        page = self.post("motion/add/", of="mesh:strip", kind="sheet")
         self.assertContains(page, "Bending length")
         layer = self.fresh.setup.layers[-1]
         self.assertEqual(layer.kind, "sheet")
@@ -199,7 +198,7 @@ class SoftTest(DeskTest):
         self.assertEqual(self.fresh.setup.layers[-1].value("bending_length"), 12.0)
 
     def test_a_sheet_of_a_shape_placed_by_hand(self):
-        self.post("motion/add-soft/", of="mesh:strip", kind="sheet")
+        self.post("motion/add/", of="mesh:strip", kind="sheet")
         layer = self.fresh.setup.layers[-1].id
         self.assertEqual(self.client.get(self.url(f"motion/{layer}/form/box")).json(), {"colliders": []})
         self.assertContains(self.post(f"motion/{layer}/form/", shape="dome"), "Drag its box")
@@ -226,7 +225,7 @@ class SoftTest(DeskTest):
         self.assertEqual(self.fresh.setup.layers[-1].form.place, (-1.0, 2.0, 3.0))
 
     def test_a_sheet_of_an_own_mesh(self):
-        self.post("motion/add-soft/", of="mesh:strip", kind="sheet")
+        self.post("motion/add/", of="mesh:strip", kind="sheet")
         layer = self.fresh.setup.layers[-1].id
         self.post(f"motion/{layer}/form/", file=SimpleUploadedFile("own.glb", glb_bytes(arm(("root",)))))
         form = self.fresh.setup.layers[-1].form
@@ -239,15 +238,15 @@ class SoftTest(DeskTest):
 
     def test_a_prop_hangs_on_a_joint_and_only_with_its_like(self):
         self.post("motion/arm/change/", action="remove")
-        page = self.post("motion/add/", root="hand", kind="prop")
+        page = self.post("motion/add/", joints="hand", kind="prop")
         self.assertContains(page, "Swing limit")
         layer = self.fresh.setup.layers[-1]
         self.assertEqual((layer.kind, layer.chains[0].names), ("prop", ["hand", "hand"]))
-        for fields, words in (({"kind": "kite"}, "one of Chain, Prop"), ({"kind": "chain", "to_layer": layer.id}, "of the kind Chain")):
-            self.assertContains(self.post("motion/add/", root="upper", **fields), words, status_code=422)
+        for fields, words in (({"kind": "kite"}, "kite"), ({"kind": "chain", "to_layer": layer.id}, "of the kind Chain")):
+            self.assertContains(self.post("motion/add/", joints="upper", **fields), words, status_code=422)
 
     def test_facts_tell_of_other_cells_before_they_are_built(self):
-        self.post("motion/add-soft/", of="joints:", joints="hand")
+        self.post("motion/add/", of="joints:", joints="hand")
         layer = self.fresh.setup.layers[-1].id
         versions = self.fresh.versions.count()
         counts = []
@@ -259,7 +258,7 @@ class SoftTest(DeskTest):
         self.assertEqual(self.client.get(self.url(f"motion/{layer}/volume/"), {"value": "0.001"}).status_code, 422)
 
     def test_a_chain_hangs_on_a_volume_unless_that_is_a_circle(self):
-        self.post("motion/add-soft/", of="joints:", joints="root")
+        self.post("motion/add/", of="joints:", joints="root")
         volume = self.fresh.setup.layers[-1].id
         response = self.post("motion/arm/ride/", rides=volume)
         self.assertContains(response, "a circle", status_code=422)
@@ -267,7 +266,7 @@ class SoftTest(DeskTest):
 
     def test_what_has_no_other_side_is_not_mirrored(self):
         self.assertContains(self.post("motion/arm/mirror/"), "it lies in the middle", status_code=422)
-        self.post("motion/add-soft/", of="joints:", joints="hand")
+        self.post("motion/add/", of="joints:", joints="hand")
         layer = self.fresh.setup.layers[-1]
         self.post(f"motion/{layer.id}/mirror/")
         copy = self.fresh.setup.layers[-1]
@@ -292,7 +291,7 @@ class SoftTest(DeskTest):
 class BuildTest(RunningDeskTest):
     def setUp(self):
         super().setUp()
-        self.post("motion/add-soft/", of="joints:", joints="hand")
+        self.post("motion/add/", of="joints:", joints="hand")
         self.layer = self.fresh.setup.layers[-1].id
 
     @skipUnless(HAS_PACKAGE, "the optional extra “conforming” is not installed")
@@ -329,7 +328,7 @@ class PointsTest(DeskTest):
 
 class ProxyTest(DeskTest):
     def test_rows_are_made_failures_told_and_tuned_dials_kept(self):
-        self.post("motion/add-soft/", of="joints:", joints="hand")
+        self.post("motion/add/", of="joints:", joints="hand")
         soft = self.fresh.setup.layers[-1]
         self.post(f"motion/{soft.id}/change/", action="remove")
         good = self.fresh.setup.regions[-1].id

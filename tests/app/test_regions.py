@@ -106,18 +106,18 @@ class RegionDeskTest(DeskTest):
         self.assertGreater(self.levels.min(), 0)
 
     def test_a_region_that_a_layer_is_made_of_stays(self):
-        self.assertContains(self.post("motion/add-soft/", of="region:flesh"), "is empty", status_code=422)
+        self.assertContains(self.post("motion/add/", of="region:flesh"), "is empty", status_code=422)
         self.post("regions/flesh/change/", command="fill")
-        self.post("motion/add-soft/", of="region:flesh")
+        self.post("motion/add/", of="region:flesh")
         self.assertEqual(self.fresh.setup.layers[-1].kind, "volume")
         self.assertContains(self.post("regions/flesh/change/", command="remove"), "remove the layer first", status_code=422)
-        self.assertEqual(self.post("motion/add-soft/", of="region:none").status_code, 422)
+        self.assertEqual(self.post("motion/add/", of="region:none").status_code, 422)
 
     def test_only_paint_that_a_layer_feels_makes_a_take_stale(self):
         take = services.start_take(self.fresh)
         self.paint()
         self.assertFalse(services.is_stale(self.fresh, take))
-        self.post("motion/add-soft/", of="region:flesh")
+        self.post("motion/add/", of="region:flesh")
         take = Take.objects.first()
         self.paint()
         self.assertTrue(services.is_stale(self.fresh, take))
@@ -127,7 +127,7 @@ class VolumeTakeTest(RunningDeskTest):
     def soft_take(self):
         self.post("regions/add/", name="Flesh", mesh="strip")
         self.post("regions/flesh/change/", command="fill")
-        self.post("motion/add-soft/", of="region:flesh")
+        self.post("motion/add/", of="region:flesh")
         run_waiting_jobs()
         return Take.objects.first()
 

@@ -175,7 +175,7 @@ class RunningApp:
         """A character whose clip lasts long enough to be interrupted; a chain is on it, and nothing runs yet."""
         character = self.upload(glb_bytes(arm(seconds=600.0)), "long arm.glb")
         self.post(f"/characters/{character}/motion/follow/")
-        self.post(f"/characters/{character}/motion/add/", root="upper")
+        self.post(f"/characters/{character}/motion/add/", joints="upper")
         return character
 
 

@@ -118,7 +118,7 @@ class DocumentTest(TestCase):
         setup = with_ball(chain_setup(), (1, 2, 3), 0.5, joint="j1", friction=0.7)
         setup = edits.with_collider(setup, replace(setup.colliders[0], spares=(setup.layers[0].id,), turn=(0.0, 1.0, 0.0, 0.0)))
         self.assertEqual(loads(dumps(setup)), setup)
-        self.assertEqual(edits.without_layer(setup, setup.layers[0].id).colliders[0].spares, ())
+        self.assertEqual(edits.without_layers(setup, [setup.layers[0].id]).colliders[0].spares, ())
         for change, words in (
             ({"shape": "cone"}, "shape: expected one of ball"),
             ({"size": [1, 2]}, "size: expected a list of 1 numbers"),

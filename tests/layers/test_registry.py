@@ -95,7 +95,7 @@ class ToyKindTest(RunningDeskTest):
         self.assertIn("NodDials", document.json_schema()["$defs"])
         with self.assertRaisesRegex(BadInput, "swing: expected a number from 0 to 90"):
             document.from_document(document.to_document(edits.with_layer(setup, replace(setup.layers[0], values={"swing": 99.0}))))
-        page = self.post("motion/add/", root="hand", kind="nod")
+        page = self.post("motion/add/", joints="hand", kind="nod")
         self.assertContains(page, "toy says hand")
         self.assertContains(page, "dial-swing")
         self.post("motion/hand/like/", like="preset:Deep")

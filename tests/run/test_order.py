@@ -80,7 +80,7 @@ class RidingTest(TestCase):
     def test_the_document_keeps_what_rides_and_refuses_what_is_no_volume(self):
         setup = edits.with_layer(self.setup, replace(self.setup.layer("bell"), rides="belly"))
         self.assertEqual(loads(dumps(setup)).layer("bell").rides, "belly")
-        self.assertEqual(edits.without_layer(setup, "belly").layer("bell").rides, "")
+        self.assertEqual(edits.without_layers(setup, ["belly"]).layer("bell").rides, "")
         with self.assertRaisesRegex(BadInput, "rides: expected the id of a soft volume"):
             loads(dumps(setup).replace('"rides": "belly"', '"rides": "barbels"'))
 

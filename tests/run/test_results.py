@@ -60,13 +60,13 @@ class ResultsTest(TestCase):
             ("tail", {"tail", "belly"}),
             ("saddle-blanket", {"saddle-blanket"}),
         ):
-            changed = edits.set_dial(self.setup, layer_id, "settle_time", self.setup.layer(layer_id).value("settle_time") + 5.0)
+            changed = edits.set_dial(self.setup, [layer_id], "settle_time", self.setup.layer(layer_id).value("settle_time") + 5.0)
             ran, chunks = self.simulated(changed)
             self.assertEqual(ran, expected)
             self.assert_same(chunks, self.take(changed))
 
     def test_an_amount_runs_nothing_but_what_follows_its_layer(self):
-        half = edits.set_amount(self.setup, "tail", ((0.0, 0.5),))
+        half = edits.set_amount(self.setup, ["tail"], ((0.0, 0.5),))
         ran, chunks = self.simulated(half)
         self.assertEqual(ran, {"belly"})
         self.assert_same(chunks, self.take(half))

@@ -1,11 +1,12 @@
 /** The keyboard. Typing in a field is never taken for a command. */
 export function connectKeys(acts, show, look) {
   const plain = {
-    ' ': acts.play, ArrowLeft: acts.back, ArrowRight: acts.ahead, Home: acts.start, End: acts.end, f: acts.frame, p: acts.poke, '?': acts.help,
+    ' ': acts.play, ArrowLeft: acts.back, ArrowRight: acts.ahead, Home: acts.start, End: acts.end, f: acts.frame, p: acts.poke, a: acts.add, s: acts.scale, l: acts.fold, '?': acts.help,
     1: () => show('keyed'), 2: () => show('simulated'), 3: () => show('both'),
     j: () => look('joints'), x: () => look('xray'), w: () => look('wire'), d: () => look('depth'),
   };
   document.addEventListener('keydown', (event) => {
+    if (event.key === 'F6') { event.preventDefault(); (event.shiftKey ? acts.previous : acts.next)(); return; }
     const isTyping = event.target.matches('input:not([type="checkbox"]):not([type="range"]), select, textarea');
     if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z' && !isTyping) {
       event.preventDefault();

@@ -1,26 +1,7 @@
 /** Small helpers for the side panel; everything is delegated, because htmx swaps the panel's content. */
 export function connectPanel({ onJoint, frameNow }) {
-  document.addEventListener('input', (event) => {
-    const slides = event.target.dataset.slides;
-    if (slides) {
-      const number = document.getElementById(slides);
-      number.value = event.target.value;
-      // What listens to the number while it is typed hears the slider too.
-      if (number.hasAttribute('hx-get')) number.dispatchEvent(new Event('input', { bubbles: true }));
-    }
-    else if (event.target.matches('.dial .number')) {
-      const slider = event.target.form.querySelector('[data-slides]');
-      if (slider) slider.value = event.target.value;
-    }
-  });
-  // A slider has no name of its own: its change reaches the form as the number's.
   document.addEventListener('change', (event) => {
     if (event.target.dataset.submits !== undefined) event.target.form.submit();
-    const dial = event.target.closest?.('form.dial');
-    if (dial) {
-      const reset = dial.querySelector('.reset');
-      if (reset) reset.disabled = false;
-    }
   });
   document.addEventListener('pointerover', (event) => {
     const row = event.target.closest?.('[data-joint]');

@@ -23,4 +23,9 @@ export function connectRequests() {
     event.detail.headers['X-Tab'] = tab;
     event.detail.headers['X-Setup-Version'] = shownVersion();
   });
+  // What was refused is no longer true once another change went through.
+  document.body.addEventListener('htmx:afterRequest', (event) => {
+    const { successful, requestConfig } = event.detail;
+    if (successful && requestConfig.verb !== 'get') document.getElementById('messages').replaceChildren();
+  });
 }

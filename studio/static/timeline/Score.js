@@ -1,4 +1,4 @@
-/** The score under the stage: the playhead, dragging through time, the worst frame by one click. */
+/** The lanes of the score: the playhead, dragging through time, the worst frame by one click, their scale. */
 export class Score {
   constructor(element, onScrub) {
     this.element = element;
@@ -9,12 +9,12 @@ export class Score {
     element.addEventListener('pointermove', (event) => { if (this._isDragging) this._scrub(event); });
     for (const name of ['pointerup', 'pointercancel']) element.addEventListener(name, () => { this._isDragging = false; });
     element.addEventListener('click', (event) => {
-      const peak = event.target.closest('.peak');
+      const peak = event.target.closest('.peak, .warning');
       if (!peak) return;
       const { frame, mesh, vertex } = peak.dataset;
       onScrub(Number(frame), vertex === undefined ? null : { part: Number(mesh), vertex: Number(vertex) });
     });
-    element.addEventListener('htmx:afterSwap', () => this.layout());
+    this.hasOwnScale = false;
   }
 
   get _lanes() { return this.element.querySelector('.lanes'); }
@@ -22,7 +22,22 @@ export class Score {
   /** Put ticks and playhead in place after the lanes came anew. */
   layout() {
     for (const tick of this.element.querySelectorAll('.tick')) tick.style.left = `${tick.dataset.percent}%`;
+    this._scale();
     this.show(this._frame);
+  }
+
+  /** Each lane at its own scale, or all of one unit at one. */
+  toggleScale() {
+    this.hasOwnScale = !this.hasOwnScale;
+    this._scale();
+  }
+
+  _scale() {
+    this.element.querySelector('#own-scale')?.setAttribute('aria-pressed', String(this.hasOwnScale));
+    for (const lane of this.element.querySelectorAll('.lane')) {
+      const tall = this.hasOwnScale ? 1 / Number(lane.dataset.share || 1) : 1;
+      lane.querySelector('.scaled')?.setAttribute('transform', `translate(0 ${40 - 40 * tall}) scale(1 ${tall})`);
+    }
   }
 
   show(frame) {
@@ -34,12 +49,12 @@ export class Score {
     for (const lane of lanes.querySelectorAll('.lane')) {
       lane.valuesRead ??= JSON.parse(lane.dataset.values);
       const value = lane.valuesRead[Math.round(frame) - Number(lanes.dataset.first)];
-      lane.querySelector('.lane-now').textContent = value === undefined ? '' : `${Math.round(value)} mm`;
+      lane.querySelector('.lane-now').textContent = value === undefined ? '' : `now ${Math.round(value)}${lane.dataset.unit === '°' ? '°' : ` ${lane.dataset.unit}`}`;
     }
   }
 
   _down(event) {
-    if (!event.target.closest('.track')) return;
+    if (!event.target.closest('.track') || event.target.closest('button')) return;
     this._isDragging = true;
     this.element.setPointerCapture(event.pointerId);
     this._scrub(event);

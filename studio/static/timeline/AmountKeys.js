@@ -1,0 +1,93 @@
+/** Amount keys in the lanes: a double click adds one, they are dragged, Delete removes the one in focus. */
+const TOP = 0.05, TALL = 0.9;
+
+export class AmountKeys {
+  /** @param {HTMLElement} element the score @param {string} character @param {{ onBusy: () => void }} options */
+  constructor(element, character, { onBusy }) {
+    this.element = element;
+    this.character = character;
+    this.onBusy = onBusy;
+    this.isBusy = false;
+    element.addEventListener('dblclick', (event) => this._add(event));
+    element.addEventListener('pointerdown', (event) => this._down(event));
+    element.addEventListener('keydown', (event) => this._key(event));
+  }
+
+  /** Put the keys of keyed layers, and of the chosen ones, into their lanes. */
+  layout(chosen) {
+    const lanes = this.element.querySelector('.lanes'), first = Number(lanes?.dataset.first), count = Number(lanes?.dataset.count);
+    for (const lane of this.element.querySelectorAll('.lane[data-amount]')) {
+      for (const old of lane.querySelectorAll('.amount-handle')) old.remove();
+      const keys = JSON.parse(lane.dataset.amount), isKeyed = keys.length > 1 || keys[0]?.[1] !== 1;
+      if (!isKeyed && !chosen.includes(lane.dataset.of)) continue;
+      keys.forEach(([frame, value], index) => {
+        if (frame < first || frame > first + count - 1) return;
+        const handle = document.createElement('button');
+        Object.assign(handle, { type: 'button', className: 'amount-handle', title: `Amount ${value} at frame ${frame}: drag; Delete removes it` });
+        handle.dataset.key = String(index);
+        handle.setAttribute('aria-label', `Amount ${value} at frame ${frame}`);
+        this._place(handle, frame, value, first, count);
+        lane.append(handle);
+      });
+    }
+  }
+
+  _place(handle, frame, value, first, count) {
+    handle.style.left = `${(100 * (frame - first + 0.5)) / count}%`;
+    handle.style.top = `${100 * (TOP + TALL * (1 - value))}%`;
+  }
+
+  /** Frame and amount under the pointer. */
+  _at(event, lane) {
+    const box = lane.getBoundingClientRect(), { first, count } = lane.closest('.lanes').dataset;
+    const frame = Number(first) + Math.min(Number(count) - 1, Math.max(0, Math.floor(((event.clientX - box.left) / box.width) * Number(count))));
+    const value = 1 - ((event.clientY - box.top) / box.height - TOP) / TALL;
+    return [frame, Number(Math.min(1, Math.max(0, value)).toFixed(2))];
+  }
+
+  _add(event) {
+    const lane = event.target.closest('.lane[data-of]');
+    if (!lane || event.target.closest('button')) return;
+    const [frame, value] = this._at(event, lane);
+    this._keep(lane.dataset.of, [...JSON.parse(lane.dataset.amount).filter(([at]) => at !== frame), [frame, value]]);
+  }
+
+  _key(event) {
+    const { key } = event.target.dataset ?? {};
+    if (key === undefined || event.key !== 'Delete') return;
+    event.stopPropagation();
+    const lane = event.target.closest('.lane'), keys = JSON.parse(lane.dataset.amount);
+    if (keys.length > 1) this._keep(lane.dataset.of, keys.filter((_, index) => index !== Number(key)));
+  }
+
+  _down(event) {
+    const handle = event.target.closest('.amount-handle');
+    if (!handle) return;
+    event.stopImmediatePropagation();
+    const lane = handle.closest('.lane'), { first, count } = lane.closest('.lanes').dataset;
+    let now = null;
+    this.isBusy = true;
+    handle.setPointerCapture(event.pointerId);
+    const move = (moved) => { now = this._at(moved, lane); this._place(handle, now[0], now[1], Number(first), Number(count)); };
+    const up = () => {
+      handle.removeEventListener('pointermove', move);
+      this.isBusy = false;
+      if (now) {
+        const keys = JSON.parse(lane.dataset.amount).filter((key, index) => index !== Number(handle.dataset.key) && key[0] !== now[0]);
+        this._keep(lane.dataset.of, [...keys, now]);
+      }
+      this.onBusy();
+    };
+    handle.addEventListener('pointermove', move);
+    handle.addEventListener('pointerup', up, { once: true });
+    handle.addEventListener('pointercancel', up, { once: true });
+  }
+
+  _keep(id, keys) {
+    const sorted = [...keys].sort((a, b) => a[0] - b[0]), isShown = document.getElementById('chosen-layers')?.dataset.ids === id;
+    const where = isShown ? { target: '#panel', swap: 'innerHTML' } : { source: '#score', target: '#score', swap: 'none' };
+    window.htmx.ajax('POST', `/characters/${this.character}/motion/${id}/amount/`, {
+      ...where, values: { frame: sorted.map(([frame]) => frame), value: sorted.map(([, value]) => value) },
+    });
+  }
+}
