@@ -106,8 +106,10 @@ def choose_clip(browser, name):
 def placed_by_hand(browser, desk):
     """A dome that stands in for the belly; taken back afterwards."""
     desk("motion")
-    browser.run("document.getElementById('of').value = 'region:belly'; document.querySelector('.add-volume [value=sheet]').click()")
-    browser.click(".add-volume .is-keen")
+    browser.click("#add-layer")
+    browser.click(".kinds [value=sheet] + span")
+    browser.set_value("#of", "region:belly")
+    browser.click(".new-layer .is-keen")
     browser.wait_for("return document.querySelector('[aria-label=\"Ready-made shape\"]')")
     time.sleep(1)
     browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")

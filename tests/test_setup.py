@@ -97,6 +97,56 @@ class EditTest(TestCase):
         with self.assertRaises(BadInput):
             edits.without_layers(stack, ["nothing"])
 
+    def three(self):
+        setup = Setup()
+        for name in ("a", "b", "c"):
+            setup = edits.with_new_chain(setup, ChainPick(name))
+        return setup
+
+    def ids(self, setup):
+        return [layer.id for layer in setup.layers]
+
+    def test_several_layers_are_moved_together(self):
+        setup = self.three()
+        self.assertEqual(self.ids(edits.move_layers(setup, ["a", "b"])), ["c", "a", "b"])
+        self.assertEqual(self.ids(edits.move_layers(setup, ["c", "a"], "b")), ["a", "c", "b"])
+        self.assertEqual(self.ids(edits.move_layers(setup, ["a"], "a")), ["a", "b", "c"])
+        self.assertEqual(self.ids(edits.shift_layers(setup, ["b", "c"], -1)), ["b", "c", "a"])
+        self.assertEqual(self.ids(edits.shift_layers(setup, ["a"], 1)), ["b", "a", "c"])
+        self.assertEqual(self.ids(edits.shift_layers(setup, ["c"], 1)), ["a", "b", "c"])
+
+    def test_groups_stand_together_and_what_is_moved_inside_joins(self):
+        setup = edits.group_layers(self.three(), ["a", "c"], " Head ")
+        self.assertEqual([(layer.id, layer.group) for layer in setup.layers], [("a", "Head"), ("c", "Head"), ("b", "")])
+        inside = edits.move_layers(setup, ["b"], "c")
+        self.assertEqual([(layer.id, layer.group) for layer in inside.layers], [("a", "Head"), ("b", "Head"), ("c", "Head")])
+        self.assertEqual(setup_document.loads(setup_document.dumps(inside)), inside)
+        self.assertTrue(setup.moves_like(edits.group_layers(setup, ["a"], "")))
+
+    def test_switches_solo_and_copies(self):
+        setup = edits.solo(self.three(), ["b"])
+        self.assertEqual([layer.is_on for layer in setup.layers], [False, True, False])
+        self.assertTrue(all(layer.is_on for layer in edits.switch_layers(setup, ["a", "b", "c"]).layers))
+        self.assertFalse(any(layer.is_on for layer in edits.switch_layers(setup, ["b"]).layers))
+        copied = edits.duplicate(setup, ["b"])
+        self.assertEqual([(layer.name, layer.is_on) for layer in copied.layers], [("a", False), ("b", True), ("b 2", False), ("c", False)])
+
+    def test_linked_layers_change_together_until_they_are_unlinked(self):
+        setup = edits.set_dial(self.three(), ["a"], "drag", 9.0)
+        setup = edits.link_layers(setup, ["a", "b"])
+        self.assertEqual(setup.layer("b").value("drag"), 9.0)
+        setup = edits.set_dial(setup, ["b"], "drag", 5.0)
+        setup = edits.set_amount(edits.switch_layers(setup, ["a"], False), ["a"], ((0.0, 0.5),))
+        for layer in (setup.layer("a"), setup.layer("b")):
+            self.assertEqual((layer.value("drag"), layer.is_on, layer.amount), (5.0, False, ((0.0, 0.5),)))
+        self.assertEqual(setup.layer("c").value("drag"), self.three().layer("c").value("drag"))
+        self.assertEqual(setup_document.loads(setup_document.dumps(setup)), setup)
+        apart = edits.set_dial(edits.unlink_layers(setup, ["b"]), ["a"], "drag", 1.0)
+        self.assertEqual((apart.layer("a").value("drag"), apart.layer("b").value("drag")), (1.0, 5.0))
+        other = edits.with_new_chain(setup, ChainPick("d"), kind="prop")
+        with self.assertRaisesRegex(BadInput, "different kinds"):
+            edits.link_layers(other, ["a", "d"])
+
     def test_every_dial_says_what_it_is(self):
         every = [dial for kind in registry.kinds() for dial in kind.dials]
         for dial in (*every, *colliders.DIALS, *SCENE_DIALS):

@@ -271,6 +271,8 @@ def _read_layer(document, where):
         msgspec.structs.asdict(document.dials),
         read_amount(document.amount, f"{where}.amount"),
         region=getattr(document, "region", ""),
+        group=document.group,
+        link=document.link,
         form=_read_form(form, f"{where}.form") if form else None,
         **plain,
     )

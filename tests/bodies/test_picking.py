@@ -51,6 +51,32 @@ class ResolveTest(TestCase):
             names_of(ChainPick("c", "a"))
 
 
+class LinesTest(TestCase):
+    def lines(self, *names):
+        return [(pick.root, pick.end) for pick in picking.lines(character(), names)]
+
+    def test_joints_below_each_other_are_one_chain_and_others_a_chain_each(self):
+        self.assertEqual(self.lines("b", "a", "c"), [("a", "c")])
+        self.assertEqual(self.lines("a", "fork"), [("a", "fork")])
+        self.assertEqual(self.lines("left", "right"), [("left", ""), ("right", "")])
+        self.assertEqual(self.lines("left", "right", "right_tip", "left"), [("left", ""), ("right", "right_tip")])
+        self.assertEqual(self.lines("c", "left", "right", "right_tip"), [("c", "right_tip"), ("left", "")])
+        with self.assertRaisesRegex(BadInput, "no joints called ghost"):
+            self.lines("a", "ghost")
+
+    def test_where_a_chain_branches_its_ends_are_told_and_taken(self):
+        who = character()
+        self.assertEqual(picking.tips(who, "a"), ["right_tip", "left"])
+        self.assertEqual(picking.tips(who, "right"), ["right_tip"])
+        self.assertEqual(picking.to_tips(who, "a", ["right_tip", "left"]), [ChainPick("a", "right_tip"), ChainPick("left", "left")])
+        self.assertEqual(picking.to_tips(who, "a", ["left"]), [ChainPick("a", "left")])
+
+    def test_the_axis_of_a_joint_alone(self):
+        who = character()
+        self.assertEqual(picking.lone_axis(who, ChainPick("right", "right")), "x")
+        self.assertIsNone(picking.lone_axis(who, ChainPick("a", "c")))
+
+
 class PathTest(TestCase):
     def path(self, who, pick):
         notes = []

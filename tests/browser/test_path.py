@@ -91,9 +91,10 @@ class PathTest(TestCase):
         browser.wait_for("return app.tools.brush.strokes === 1 && app.tools.brush.region.levels.some((level) => level !== 255)")
         browser.click(".steps a[href$='/motion/']")
         before = browser.run("return app.store.state.takeId")
-        browser.wait_for("return document.querySelector('#of')")
+        browser.click("#add-layer")
+        browser.click(".kinds [value=volume] + span")
         browser.set_value("#of", "region:cheek")
-        browser.click(".add-volume .button")
+        browser.click(".new-layer .is-keen")
         self.finished_take(other_than=before)
         self.assertGreater(browser.run("return app.takes.frames(app.store.state.takeId).offsets.some((value) => value !== 0)"), 0)
         browser.click("[data-solid=wire]")
@@ -156,8 +157,8 @@ class PathTest(TestCase):
         browser.wait_for(meets + " === 'false'")
         # A hull is where its joint is: it is chosen on the stage, not dragged.
         browser.set_value("#shape", "hull")
-        browser.set_value(".add-chain [name=joint]", "jaw")
-        browser.click(".add-chain .is-keen")
+        browser.set_value(".add-form [name=joint]", "jaw")
+        browser.click(".add-form .is-keen")
         browser.wait_for("return app.tools.colliders.view?.chosenItem?.isSurface")
         place = browser.wait_for(free_dot)
         drag = ActionChains(browser.driver).move_to_element_with_offset(browser.find("#canvas"), *map(round, place)).click_and_hold()
@@ -183,17 +184,20 @@ class PathTest(TestCase):
         browser = self.browser
         number = self.app.upload(data, name)
         browser.open(f"/characters/{number}/motion/")
-        browser.set_value("#root", "upper")
-        browser.click(".add-chain .button")
+        browser.click("#add-layer")
+        browser.wait_for("return document.querySelector('#joints')")
+        browser.set_value("#joints", "upper")
+        browser.click(".new-layer .is-keen")
         take = self.finished_take()
         self.assertEqual(take["rotated"], [1, 2, 3])
         self.bake_and_read(take, "springy")
         # Its mesh has no normals, and goes soft all the same.
         browser.open(f"/characters/{number}/motion/")
         before = self.finished_take()["id"]
+        browser.click("#add-layer")
+        browser.click(".kinds [value=sheet] + span")
         browser.set_value("#of", "mesh:strip")
-        browser.click(".add-volume [value=sheet] + span")
-        browser.click(".add-volume .button")
+        browser.click(".new-layer .is-keen")
         self.finished_take(other_than=before)
         browser.wait_for(
             "return app.viewport.view.meshes[0].geometry.attributes.moved.array.some((value) => value !== 0) || app.player.go(8)"

@@ -46,8 +46,9 @@ export class AmountKeys {
   }
 
   _add(event) {
-    const lane = event.target.closest('.lane[data-of]');
-    if (!lane || event.target.closest('button')) return;
+    // While the pointer is captured for scrubbing, the score is the target of all its events.
+    const under = document.elementFromPoint(event.clientX, event.clientY), lane = /** @type {HTMLElement | null} */ (under?.closest('.lane[data-of]') ?? null);
+    if (!lane || under?.closest('button')) return;
     const [frame, value] = this._at(event, lane);
     this._keep(lane.dataset.of, [...JSON.parse(lane.dataset.amount).filter(([at]) => at !== frame), [frame, value]]);
   }
