@@ -2,6 +2,8 @@
 
 import numpy as np
 
+from quiver.bodies.fitting import sides_of
+from quiver.rig.frame_rates import keyed_rate
 from quiver.rig.pose import rest_matrices
 
 CENTIMETRES = 25.0
@@ -9,7 +11,9 @@ CENTIMETRES = 25.0
 
 
 def facts_of(character, frame_rate):
-    """Plain values: joints, vertices, triangles, meshes, clips with their frames at a rate [1/s], and nodes in the order of the file."""
+    """Plain values: joints, vertices, triangles, meshes, clips with their frames at a rate [1/s] and the rate that they are keyed at, the
+    size (3,) of the rest pose [file units], and nodes in the order of the file.
+    """
     skeleton = character.skeleton
     return {
         "joints": character.joint_count,
@@ -17,14 +21,26 @@ def facts_of(character, frame_rate):
         "triangles": sum(len(mesh.triangles) for mesh in character.meshes),
         "meshes": [{"name": mesh.name, "vertices": len(mesh.positions), "skinned": mesh.skin >= 0} for mesh in character.meshes],
         "clips": [
-            {"name": clip.name, "seconds": clip.seconds, "keys": clip.key_count, "frames": clip.frame_count(frame_rate)}
+            {
+                "name": clip.name,
+                "seconds": clip.seconds,
+                "keys": clip.key_count,
+                "frames": clip.frame_count(frame_rate),
+                "rate": keyed_rate(clip),
+            }
             for clip in character.clips
         ],
+        "size": [float(side) for side in sides_of(character)],
         "nodes": [
             {"name": name, "parent": int(parent), "joint": bool(is_joint)}
             for name, parent, is_joint in zip(skeleton.names, skeleton.parents, skeleton.is_joint, strict=True)
         ],
     }
+
+
+def likely_frame_rate(character, usual):
+    """The rate that the first clip with one is keyed at, else the usual one [1/s]."""
+    return next(filter(None, map(keyed_rate, character.clips)), usual)
 
 
 def likely_metres_per_unit(character):

@@ -6,7 +6,7 @@ import resource
 from PIL import Image
 
 from quiver.errors import BadFormat
-from quiver.facts import facts_of, likely_metres_per_unit
+from quiver.facts import facts_of, likely_frame_rate, likely_metres_per_unit
 from quiver.formats.gltf.reading import read_character
 from quiver.picture import picture
 from quiver.setup.model import FRAME_RATE
@@ -15,16 +15,18 @@ MOST_BYTES, MOST_SECONDS = 4 * 2**30, 120
 """Bounds of a process that reads one file: address space, and seconds of a processor."""
 
 
-def kept_of(character, frame_rate=FRAME_RATE.default):
-    """What the app keeps of a Character beside its file: "facts" (clips in frames at a rate [1/s]), "findings", the likely
-    "metres_per_unit", and the "picture", a PNG in bytes.
+def kept_of(character, frame_rate=None):
+    """What the app keeps of a Character beside its file: "facts" (clips in frames at a rate [1/s], their own without one), "findings", the
+    likely "metres_per_unit" and "frame_rate", and the "picture", a PNG in bytes.
     """
+    frame_rate = frame_rate or likely_frame_rate(character, FRAME_RATE.default)
     image = io.BytesIO()
     Image.fromarray(picture(character)).save(image, "PNG", optimize=True)
     return {
         "facts": facts_of(character, frame_rate),
         "findings": [finding.as_dict() for finding in character.findings],
         "metres_per_unit": likely_metres_per_unit(character),
+        "frame_rate": frame_rate,
         "picture": image.getvalue(),
     }
 

@@ -1,18 +1,22 @@
-"""The ring test: give a soft part a knock at rest and watch it die out, to see that its dials mean what they say."""
+"""The ring test: give a part a knock at rest and watch it die out, to see that its dials mean what they say."""
 
 import itertools
 from dataclasses import dataclass, replace
 
 import numpy as np
 
+from quiver import layers as registry
+from quiver.bodies import chain as chain_body
 from quiver.errors import BadInput
+from quiver.rig.pose import rest_matrices
+from quiver.rig.transforms import pure_rotations
 from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
 from quiver.sim import solid
 
 LONGEST, SETTLES = 480, 1.6
 """Frames of a test: so many settle times, but not more than the longest."""
-RIGID_CONTACT = 0.02
+FIRST_SWING = 0.02
 """The first swing, as a share of the part's size: small, so that it swings as a linear system does."""
 CROSSINGS, CLOSE = 3, 0.05
 
@@ -37,29 +41,66 @@ class Ring:
 
 
 def ring_test(character, setup, layer, keep_going=lambda: True):
-    """Ring one volume layer. Raises BadInput where the layer is no volume or nothing of it can move."""
-    if layer.kind != "volume":
-        raise BadInput(f"expected a soft volume to ring, “{layer.name}” is a {layer.kind}")
-    alone = replace(setup, layers=(replace(layer, is_on=True, rides=""),), colliders=(), watches_skin=False)
+    """Ring a soft volume, or the first chain of a layer. Raises BadInput where it is neither, or nothing of it can swing."""
+    kind = registry.kind_of(layer.kind)
+    if not kind.rings:
+        labels = " or ".join(f"“{each.label}”" for each in registry.kinds() if each.rings)
+        raise BadInput(f"expected a layer of the kind {labels} to ring, “{layer.name}” is of the kind {kind.label}")
+    wanted_rate, wanted_settle = layer.value("wobble_rate"), layer.value("settle_time")
+    values = layer.values | ({"gravity": 0.0} if layer.kind == "chain" else {})
+    alone = replace(setup, layers=(replace(layer, is_on=True, rides="", values=values),), colliders=(), watches_skin=False)
     plan = compile_plan(TakeSpec(character, alone, ""))
+    step = (_volume_steps if layer.kind == "volume" else _chain_steps)(plan, layer)
+    curve = []
+    for _ in range(min(LONGEST, max(24, int(SETTLES * wanted_settle)))):
+        if not keep_going():
+            break
+        curve.append(next(step))
+    curve = np.array(curve) / max(np.abs(curve).max(initial=0.0), 1e-30)
+    rate, settle = swing_of(curve, setup.frame_rate)
+    return Ring(curve, rate, settle, wanted_rate, wanted_settle, _reason(rate, wanted_rate, plan.notes))
+
+
+def _volume_steps(plan, layer):
+    """Knock a soft volume into its lowest mode; yield how far it is in that mode after each frame."""
     part = plan.parts[0].fresh()
     if part.body.lowest <= 0.0:
         raise BadInput(f"“{layer.name}” is held everywhere, so nothing can swing; give it more influence or looseness")
     part.rest()
     mode, masses = part.body.mode, part.body.masses
-    wanted_rate, wanted_settle = layer.value("wobble_rate"), layer.value("settle_time")
-    part.state.velocities[:, :3] = mode * (RIGID_CONTACT * part.size() * 2.0 * np.pi * wanted_rate)
-    substeps = plan.substeps
-    still, weightless = np.repeat(part.before[None], substeps, 0), np.zeros(3)
-    curve = []
-    for _ in range(min(LONGEST, max(24, int(SETTLES * wanted_settle)))):
-        if not keep_going():
-            break
+    part.state.velocities[:, :3] = mode * (FIRST_SWING * part.size() * 2.0 * np.pi * layer.value("wobble_rate"))
+    still, weightless = np.repeat(part.before[None], plan.substeps, 0), np.zeros(3)
+    while True:
         solid.advance(part.model, part.state, still, part.before, weightless)
-        curve.append(np.einsum("n,nk,nk->", masses, mode, part.state.positions - part.before))
-    curve = np.array(curve) / max(np.abs(curve).max(initial=0.0), 1e-30)
-    rate, settle = swing_of(curve, setup.frame_rate)
-    return Ring(curve, rate, settle, wanted_rate, wanted_settle, _reason(rate, wanted_rate, plan.notes))
+        yield np.einsum("n,nk,nk->", masses, mode, part.state.positions - part.before)
+
+
+def _chain_steps(plan, layer):
+    """Knock the first chain of a layer sideways, in the shape of its lowest mode; yield how far it is in that after each frame."""
+    part, world = plan.parts[0].fresh(), rest_matrices(plan.skeleton)
+    part.start(world)
+    count, points = int(part.counts[0]), part.points(world[None])[0, 0]
+    points = points[: count + 1]
+    body = chain_body.build(points, layer.value("wobble_taper") / 100.0, layer.value("held") == "both")
+    if layer.value("wobble_rate") <= 0.0 or body.lowest <= 0.0 or not layer.value("swing_axes"):
+        raise BadInput(f"“{layer.name}” is limp or cannot turn, so it has no rate of its own to measure")
+    mode = np.sqrt(body.mode_weights / body.masses)
+    mode = mode / mode.max()
+    aside = _aside(points[-1] - points[0], layer.value("swing_axes"), world, plan.skeleton.parents[part.drivers[0, 0]])
+    speed = FIRST_SWING * float(body.lengths.sum()) * 2.0 * np.pi * layer.value("wobble_rate")
+    part.state.chain(0)[:count, 1] = speed * mode[:, None] * aside
+    still, never = np.repeat(world[None], plan.substeps, 0), np.zeros((1, len(part.paths)), bool)
+    while True:
+        part.advance(still, never, 1, plan.substeps)
+        yield float(np.sum(body.masses * mode * (part.state.chain(0)[:count, 0] @ aside)))
+
+
+def _aside(along, axes, world, parent):
+    """The direction (3,) in which a chain swings the most easily about one of its axes, which are the parent's."""
+    frame = pure_rotations(world[parent, :, :3]) if parent >= 0 else np.eye(3)
+    ways = [np.cross(frame[:, "xyz".index(axis)], along) for axis in axes]
+    best = max(ways, key=np.linalg.norm)
+    return best / max(np.linalg.norm(best), 1e-12)
 
 
 def swing_of(curve, frame_rate):

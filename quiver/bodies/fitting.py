@@ -103,9 +103,13 @@ def _turn_of(along):
     return tuple(turn / np.linalg.norm(turn))
 
 
-def size_of(character):
-    """The character's size, corner to corner in the rest pose [file units]."""
+def sides_of(character):
+    """Sides (3,) of the box around the skin in the rest pose, or around the joints where there is no skin [file units]."""
     world = rest_matrices(character.skeleton)
     positions = [skinned_positions(mesh, world) for mesh in character.meshes] or [world[:, :, 3]]
-    everything = np.concatenate(positions)
-    return max(float(np.linalg.norm(np.ptp(everything, axis=0))), 1e-6)
+    return np.ptp(np.concatenate(positions), axis=0)
+
+
+def size_of(character):
+    """The character's size, corner to corner in the rest pose [file units]."""
+    return max(float(np.linalg.norm(sides_of(character))), 1e-6)

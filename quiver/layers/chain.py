@@ -25,6 +25,7 @@ CHAIN = LayerKind(
     summary="Joints in a row that swing after their root: tails, ears, tassels.",
     made_of=JOINTS,
     picks_many=True,
+    rings=True,
     presets=PRESETS,
     fields=frozenset({"rides"}),
     measures=("turn", "clip"),

@@ -23,7 +23,7 @@ class LayerKind:
     dials     Dials and Choices in the panel's order; presets {name: {dial: value}}
     fields    which of OPTIONAL_FIELDS its document has
     stage     POSE_FILTER, PART or SKIN_FILTER
-    meets     whether it collides; is_soft whether it moves vertices by simulation
+    meets     whether it collides; is_soft whether it moves vertices by simulation; rings whether a ring test can measure its dials
     build     (PlanContext, layers of this kind) → units for the schedule (PART) or filters; Raises BadInput
     measures  names of what a take tells of it besides the added motion: "volume", "area", "stretch", "clip", "cost"
     panel     template of the part of the panel above the dials
@@ -43,6 +43,7 @@ class LayerKind:
     is_soft: bool = False
     picks_many: bool = False
     carries: bool = False
+    rings: bool = False
     measures: tuple = ()
     panel: str = "motion/kinds/plain.html"
     kept_dials: tuple = ()

@@ -22,6 +22,7 @@ VOLUME = LayerKind(
     presets=PRESETS,
     fields=frozenset({"built"}),
     is_soft=True,
+    rings=True,
     carries=True,
     measures=("volume", "stretch", "clip", "cost"),
     panel="motion/kinds/volume.html",

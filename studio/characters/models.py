@@ -7,6 +7,13 @@ from studio.characters import versions
 from studio.pieces import packed, unpacked
 
 
+class ThereManager(models.Manager):
+    """Characters that were not removed."""
+
+    def get_queryset(self):
+        return super().get_queryset().filter(removed=None)
+
+
 class Character(models.Model):
     """A character that was brought in. ``facts`` and ``findings`` are what the core said of the file."""
 
@@ -21,6 +28,9 @@ class Character(models.Model):
     current = models.ForeignKey("SetupVersion", models.SET_NULL, null=True, related_name="+")
     is_demo = models.BooleanField(default=False)
     created = models.DateTimeField(auto_now_add=True)
+    removed = models.DateTimeField(null=True, default=None)
+    objects = ThereManager()
+    everything = models.Manager()
 
     class Meta:
         ordering = ["-created"]

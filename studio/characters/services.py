@@ -1,11 +1,13 @@
 """What the app asks of the core about characters."""
 
 import threading
+from datetime import timedelta
 from pathlib import PurePath
 
 import numpy as np
 from cachetools import LRUCache
 from django.db import transaction
+from django.utils import timezone
 
 from quiver.errors import BadInput
 from quiver.formats import frames
@@ -18,6 +20,8 @@ from studio.events import hub
 KEPT_BYTES = 2**30
 """Memory for characters that were read, where one takes so many times its file."""
 MEMORY_PER_BYTE = 4
+REMOVED_SECONDS = 3600.0
+"""So long a removed character can be brought back."""
 _characters, _reading = LRUCache(KEPT_BYTES, getsizeof=lambda loaded: loaded.bytes), threading.RLock()
 
 
@@ -35,7 +39,7 @@ def plain_name(file_name):
 
 def keep(file_name, kept, parts, size, setup=None, is_demo=False):
     """Keep what was read of a file (`quiver.intake.kept_of`), and the file itself, in parts of any size, as a new Character."""
-    facts, setup = kept["facts"], setup or setups.Setup(metres_per_unit=kept["metres_per_unit"])
+    facts, setup = kept["facts"], setup or setups.Setup(metres_per_unit=kept["metres_per_unit"], frame_rate=kept["frame_rate"])
     with transaction.atomic():
         row = Character.objects.create(
             name=plain_name(file_name),
@@ -138,17 +142,41 @@ def joint_names(row, text):
 
 
 def remove(row):
-    """Delete a character with all that was made of it; what still runs for it is asked to stop. The worker gives the space back."""
-    for prepare in _before_removal:
-        prepare(row)
-    with transaction.atomic():
-        row.delete()
+    """Take a character out of the library; what still runs for it is asked to stop. `restore` brings it back until `forget_removed`."""
+    for stop in _when_removed:
+        stop(row)
+    Character.objects.filter(pk=row.pk).update(removed=timezone.now())
     hub.publish(row.pk, "removed")
 
 
-_before_removal = []
+def restore(pk):
+    """Bring a removed character back. Raises BadInput where it is gone for good."""
+    if not Character.everything.filter(pk=pk).update(removed=None):
+        raise BadInput("this character is gone for good; bring its file in again")
+
+
+def removed():
+    """The characters that can still be brought back, the latest first."""
+    return Character.everything.exclude(removed=None).defer("picture", "facts").order_by("-removed")
+
+
+def forget_removed():
+    """Delete what was removed a while ago, with all that was made of it. The worker gives the space back."""
+    for row in Character.everything.filter(removed__lt=timezone.now() - timedelta(seconds=REMOVED_SECONDS)):
+        for prepare in _before_removal:
+            prepare(row)
+        with transaction.atomic():
+            row.delete()
+
+
+_before_removal, _when_removed = [], []
+
+
+def when_removed(stop):
+    """Let ``stop(row)`` end what runs for a character that is taken out of the library."""
+    _when_removed.append(stop)
 
 
 def before_removal(prepare):
-    """Let ``prepare(row)`` remove what an app made of a character, before the character is."""
+    """Let ``prepare(row)`` delete what an app made of a character, before the character is deleted."""
     _before_removal.append(prepare)

@@ -1,4 +1,4 @@
-"""The library and the Rig step."""
+"""The library, and the files of a character."""
 
 import json
 
@@ -12,14 +12,14 @@ from django.views.decorators.http import require_POST, require_safe
 from quiver.errors import BadFormat, BadInput
 from studio.characters import intake, services
 from studio.characters.models import Character
-from studio.characters.pages import character_or_404, render_step
+from studio.characters.pages import character_or_404
 
 GLB_TYPE, LINES = "model/gltf-binary", "application/x-ndjson"
 
 
 @require_safe
 def library(request):
-    return render(request, "characters/library.html", {"characters": Character.objects.defer("picture")})
+    return render(request, "characters/library.html", {"characters": Character.objects.defer("picture"), "removed": services.removed()})
 
 
 @require_POST
@@ -66,12 +66,6 @@ def open_character(request, pk):
     return redirect("motion", pk)
 
 
-@require_safe
-def rig(request, pk):
-    row = character_or_404(pk, request)
-    return render_step(request, row, "rig", "characters/rig_panel.html", {"tree": services.joint_tree(row)})
-
-
 @require_POST
 def delete(request, pk):
     services.remove(character_or_404(pk, request))
@@ -79,16 +73,10 @@ def delete(request, pk):
 
 
 @require_POST
-def choose_clip(request, pk):
-    """Make another clip the active one; the page is loaded anew because every part of it speaks of the clip."""
-    row = character_or_404(pk, request)
-    name = request.POST.get("clip", "")
-    if name and name not in [clip["name"] for clip in row.facts["clips"]]:
-        raise BadInput(f"expected a clip of this character, got “{name}”")
-    row.active_clip = name
-    row.save(update_fields=["active_clip"])
-    back = request.POST.get("back", "motion")
-    return redirect(back if back in ("rig", "motion", "takes", "bake") else "motion", pk)
+def restore(request, pk):
+    """Bring a removed character back."""
+    services.restore(pk)
+    return redirect("library")
 
 
 def _kept(response):

@@ -51,6 +51,7 @@ INSTALLED_APPS = [
     "studio.events",
     "studio.characters",
     "studio.edits",
+    "studio.rig",
     "studio.regions",
     "studio.motion",
     "studio.contacts",

@@ -4,6 +4,7 @@ from django.urls import include, path
 
 urlpatterns = [
     path("", include("studio.characters.urls")),
+    path("", include("studio.rig.urls")),
     path("", include("studio.regions.urls")),
     path("", include("studio.motion.urls")),
     path("", include("studio.contacts.urls")),

@@ -14,6 +14,7 @@ from quiver.layers.kinds import JOINTS
 from quiver.setup import document as setup_document
 from quiver.setup import model as setups
 from studio.characters.pages import changed, character_or_404, render_step, sent_object
+from studio.characters.services import joint_tree
 from studio.edits.services import follow_change, go
 from studio.motion import adding, building, placing, services
 from studio.numbers import whole_number
@@ -110,6 +111,7 @@ def _new_layer(request, row, sent, choices=None):
         "meshes": [mesh["name"] for mesh in row.facts["meshes"]],
         "into": [(layer, registry.kind_of(layer.kind)) for layer in setup.layers if registry.kind_of(layer.kind).made_of == JOINTS],
         "to_layer": sent.get("to_layer", ""),
+        "tree": joint_tree(row),
         "joint_names": [node["name"] for node in nodes if node["joint"]] or [node["name"] for node in nodes],
     }
     return render_step(request, row, "motion", "motion/new_layer.html", context)

@@ -1,7 +1,8 @@
 import { EventStream } from './events/EventStream.js';
 import { connectDials } from './panel/dials.js';
 import { connectKeys } from './panel/keys.js';
-import { connectPanel, showChosen } from './panel/panel.js';
+import { MeshSwitches } from './panel/meshes.js';
+import { connectPanel, showChosen, showWeights } from './panel/panel.js';
 import { connectRequests, tab } from './panel/requests.js';
 import { connectHistory } from './panel/history.js';
 import { connectSplits, fold } from './panel/splits.js';
@@ -15,6 +16,7 @@ import { Takes } from './timeline/Takes.js';
 import { readMessages } from './timeline/frameStream.js';
 import { Tools } from './tools/Tools.js';
 import { LatticeView } from './viewport/LatticeView.js';
+import { PaperFigure } from './viewport/PaperFigure.js';
 import { Viewport } from './viewport/Viewport.js';
 import { canDraw } from './viewport/webgl.js';
 
@@ -23,17 +25,17 @@ const element = byId('stage');
 const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
 
 const store = new Store({
-  shown: 'simulated', wantedTake: '', takeId: null, partNames: [], isReady: false,
+  shown: 'simulated', wantedTake: '', takeId: null, partNames: [], metresPerUnit: 1, isReady: false,
   solidLook: { wire: false, paper: false, skin: false, cut: 1 },
 });
 const takes = new Takes();
 /** What is there of the page, once it is. A test may look at it. */
-const app = { store, takes, viewport: null, tools: null, player: null, stream: null, clip: null, clipUrl: null, beforeId: null, lattice: null };
+const app = { store, takes, viewport: null, tools: null, player: null, stream: null, clip: null, clipUrl: null, beforeId: null, lattice: null, meshes: null, figure: null, restBox: null };
 window.app = app;
 
-const score = new Score(byId('score'), (frame, spot) => {
+const score = new Score(byId('score'), (frame, clip) => {
   player.play(false);
-  if (spot) app.tools?.clipMark.mark(spot.part, spot.vertex, frame);
+  if (clip) app.tools?.clipMark.mark(clip.part, clip.vertex, frame);
   player.go(frame);
 });
 const character = element.dataset.state.split('/')[2];
@@ -47,7 +49,7 @@ const player = new Player(showFrame, (isPlaying) => {
   app.viewport?.invalidate();
 });
 app.player = player;
-store.follow(['takeId'], markSimulated);
+store.follow(['takeId'], () => { markSimulated(); markTake(); });
 
 function showFrame(frame) {
   score.show(frame);
@@ -67,6 +69,7 @@ function draw(now) {
   const key = live ? `live ${tools.poke.shown}` : `${app.clipUrl}/${shown}/${takeId}/${take?.loaded}`;
   viewport.pose(player.frame, app.clip, take, key);
   app.lattice?.update();
+  if (app.figure.object.visible) app.figure.face(viewport.stage.camera);
   tools.update(player.frame);
   if (player.isPlaying) viewport.invalidate();
 }
@@ -83,7 +86,7 @@ async function takeState(mine) {
   const query = store.state.wantedTake ? `?take=${store.state.wantedTake}` : '';
   const state = await (await fetch(element.dataset.state + query, { credentials: 'same-origin' })).json();
   if (mine !== takeAsked) return latest;
-  store.set({ partNames: state.parts });
+  store.set({ partNames: state.parts, metresPerUnit: state.metresPerUnit });
   const range = state.take ?? { first: 0, last: state.clip.frames - 1 };
   byId('frame-count').textContent = ` of ${range.last}`;
   byId('frame').max = range.last;
@@ -125,6 +128,16 @@ function showTake(id) {
 
 function markSimulated() {
   if (app.viewport) app.viewport.quills.simulated = new Set(takes.frames(store.state.takeId)?.header.rotated ?? []);
+}
+
+/** The take that the stage shows is marked in the list of takes. */
+function markTake() {
+  for (const row of document.querySelectorAll('.take[data-row]')) {
+    const isShown = Number(row.dataset.row) === store.state.takeId, button = row.querySelector('.show-take');
+    row.classList.toggle('is-current', isShown);
+    if (isShown) button.setAttribute('aria-current', 'true');
+    else button.removeAttribute('aria-current');
+  }
 }
 
 /** Put HTML that came over the stream where it belongs, unless it is there already. */
@@ -194,6 +207,20 @@ function joint(action, index, goesOn = false) {
   const shown = viewport.quills.hovered >= 0 ? viewport.quills.hovered : -1;
   viewport.view.influence.show(shown >= 0 ? viewport.view.nodes[shown] : null);
   viewport.invalidate();
+}
+
+/** The skin was clicked: which joints move this spot. */
+function spot(hit) {
+  if (hit) showWeights(app.viewport.view.weightsOf(app.viewport.view.parts[hit.mesh], hit.vertex).map(([node, weight]) => [node, app.viewport.view.names[node], weight]));
+}
+
+/** The paper figure stands beside the character on the Rig step. */
+function showFigure() {
+  const { figure } = app;
+  figure.object.visible = Boolean(byId('rig-joints'));
+  if (!figure.object.visible) return;
+  figure.stand(app.restBox, store.state.metresPerUnit);
+  app.viewport.invalidate();
 }
 
 const acts = {
@@ -270,8 +297,11 @@ function showQuills() {
 async function followPanel() {
   tellWhatEnded();
   markLayers();
+  markTake();
   if (app.viewport?.quills.chosen >= 0) showChosen(app.viewport.quills.chosen, app.viewport.view.names[app.viewport.quills.chosen], 'again');
   if (!app.tools) return;
+  app.meshes.show();
+  showFigure();
   showLattice();
   await app.tools.follow();
   showQuills();
@@ -281,6 +311,8 @@ function connectControls() {
   document.addEventListener('click', (event) => {
     const button = event.target.closest('button');
     if (button?.dataset.act) acts[button.dataset.act]();
+    if (button?.dataset.hideMesh) { app.meshes?.toggle(Number(button.dataset.hideMesh)); app.viewport?.invalidate(); }
+    if (button?.dataset.onlyMesh) { app.meshes?.only(Number(button.dataset.onlyMesh)); app.viewport?.invalidate(); }
     if (button?.id === 'own-scale') acts.scale();
     if (button?.dataset.show) show(button.dataset.show);
     if (button?.dataset.look) look(button.dataset.look);
@@ -299,6 +331,7 @@ function connectControls() {
   byId('frame').addEventListener('change', (event) => { player.play(false); player.go(Number(event.target.value)); });
   document.body.addEventListener('setup-changed', (event) => {
     lookAt('');
+    for (const card of document.querySelectorAll('.ring')) card.classList.add('is-stale');
     // What comes of the change is known before the stage has asked.
     if (event.detail.take) showTake(event.detail.take);
     if (app.lattice) showLattice();
@@ -352,10 +385,16 @@ async function start() {
   await refresh();
   markSimulated();
   app.viewport.lookAtAll(app.clip);
+  app.restBox = app.viewport.view.box(null);
+  app.figure = new PaperFigure();
+  app.viewport.add(app.figure.object);
+  app.meshes = new MeshSwitches(character, app.viewport.view);
+  store.follow(['metresPerUnit'], showFigure);
   app.tools = new Tools(app.viewport, store, {
-    element, player, takes, note, joint, announce, onChange: showQuills,
+    element, player, takes, note, joint, spot, announce, onChange: showQuills,
     onPainted: () => { announce('region-painted'); lookAt(''); },
   });
+  showFigure();
   app.viewport.stage.onDraw.add(draw);
   await app.tools.follow();
   showQuills();

@@ -7,7 +7,7 @@ class TakesConfig(AppConfig):
     name = "studio.takes"
 
     def ready(self):
-        from studio.characters.services import before_removal  # noqa: PLC0415  (models are there only now)
+        from studio.characters.services import before_removal, forget_removed, when_removed  # noqa: PLC0415  (models are there only now)
         from studio.characters.tidying import forget_blobs, forget_old_versions  # noqa: PLC0415
         from studio.edits import services as edits  # noqa: PLC0415
         from studio.takes import ringing, services  # noqa: PLC0415
@@ -16,5 +16,7 @@ class TakesConfig(AppConfig):
         handlers.register("ring", ringing.ring)
         edits.on_change(services.follow)
         before_removal(services.forget_all)
+        when_removed(services.stop_all)
+        housekeeping.register(forget_removed)
         housekeeping.register(forget_old_versions)
         housekeeping.register(forget_blobs)

@@ -23,6 +23,8 @@ class Take(models.Model):
     last_frame = models.IntegerField()
     frame_rate = models.FloatField()
     substeps = models.IntegerField(default=0)
+    name = models.CharField(max_length=100, blank=True, default="")
+    note = models.TextField(blank=True, default="")
     is_kept = models.BooleanField(default=False)
     layer_ids = models.JSONField(default=list)
     rotated = models.JSONField(default=list)
@@ -34,6 +36,11 @@ class Take(models.Model):
 
     class Meta:
         ordering = ["-pk"]
+
+    @property
+    def label(self):
+        """What it is called: its name, or its number."""
+        return self.name or f"Take {self.pk}"
 
     @property
     def frame_count(self):

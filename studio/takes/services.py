@@ -23,6 +23,7 @@ from studio.jobs.models import Job
 from studio.numbers import whole_number
 from studio.takes.models import Take, TakeChunk
 
+MOST_NAME, MOST_NOTE = 100, 1000
 PASSING_TAKES = 12
 """Pinned and baked takes are kept; of the others, the latest so many."""
 _codec_of_steps = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE, typesize=2)
@@ -146,9 +147,15 @@ def _forget_passing(take):
         Job.objects.filter(pk__in=[job for _, job in old]).delete()
 
 
+def stop_all(row):
+    """When a character is taken out of the library: its jobs are asked to stop."""
+    for own in ({"take__character": row}, {"bake__take__character": row}, {"ring_test__version__character": row}):
+        jobs.ask_to_stop(Job.objects.filter(**own, state__in=SHOWS[:3]))
+
+
 def forget_all(row):
-    """Before a character is removed: its jobs are asked to stop, and its takes, with all that was made of them, are deleted."""
-    jobs.ask_to_stop(Job.objects.filter(take__character=row, state__in=SHOWS[:3]))
+    """Before a character is deleted: its takes, with all that was made of them, are."""
+    stop_all(row)
     for take in row.takes.values_list("pk", "job_id"):
         with transaction.atomic():
             made = Job.objects.filter(bake__take_id=take[0])
@@ -157,6 +164,13 @@ def forget_all(row):
             Take.objects.get(pk=take[0]).bakes.all().delete()
             Take.objects.filter(pk=take[0]).delete()
             Job.objects.filter(pk__in=own).delete()
+
+
+def describe(take, name, note):
+    """Give a take a name and a note; an empty name is its number."""
+    take.name, take.note = name.strip()[:MOST_NAME], note.strip()[:MOST_NOTE]
+    take.save(update_fields=["name", "note"])
+    hub.publish(take.character_id, "take", take=take.pk)
 
 
 def pack(rotations, translations):

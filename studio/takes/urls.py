@@ -10,6 +10,7 @@ urlpatterns = [
     path("rings/<int:pk>/", views.show_ring, name="show-ring"),
     path("takes/<int:pk>/stop/", views.stop, name="stop-take"),
     path("takes/<int:pk>/keep/", views.keep, name="keep-take"),
+    path("takes/<int:pk>/describe/", views.describe, name="describe-take"),
     path("takes/<int:pk>/again/", views.again, name="take-again"),
     path("takes/<int:pk>/depth", views.depth, name="take-depth"),
 ]

@@ -61,6 +61,14 @@ def keep(request, pk):
 
 
 @require_POST
+def describe(request, pk):
+    """Name a take, and note what it is about."""
+    take = _take_or_404(pk)
+    services.describe(take, request.POST.get("name", ""), request.POST.get("note", ""))
+    return _panel(request, character_or_404(take.character_id, request))
+
+
+@require_POST
 def again(request, pk):
     """Run a take once more with the settings it had: they become the current ones by an edit like any other, so undo leads back."""
     take = _take_or_404(pk)
@@ -97,6 +105,7 @@ def stage_state(request, pk):
                 "url": f"{reverse('clip-frames', args=[pk])}?{query}",
             },
             "frameRate": row.setup.frame_rate,
+            "metresPerUnit": row.setup.metres_per_unit,
             "parts": [mesh["name"] for mesh in row.facts["meshes"]],
             "take": {"id": take.pk, "first": take.first_frame, "last": take.last_frame} if take else None,
         }

@@ -4,12 +4,15 @@ import random
 import sqlite3
 import threading
 import time
+from datetime import timedelta
 from unittest import TestCase
+
+from django.utils import timezone
 
 from quiver.demo import mudwick
 from quiver.setup import edits
-from studio.characters.models import Blob, SetupVersion
-from studio.characters.services import bring_in
+from studio.characters.models import Blob, Character, SetupVersion
+from studio.characters.services import bring_in, forget_removed
 from studio.characters.tidying import forget_blobs, forget_old_versions
 from studio.edits import services
 from studio.jobs import housekeeping
@@ -155,6 +158,11 @@ class StorageTest(RunningDeskTest):
         row = bring_in(glb, "Mudwick.glb", setup)
         size = _pages()
         self.client.post(f"/characters/{row.pk}/delete/")
+        self.assertIn("can be brought back", self.client.get("/").content.decode())
+        forget_removed()
+        self.assertTrue(Character.everything.filter(pk=row.pk).exists())
+        Character.everything.update(removed=timezone.now() - timedelta(hours=2))
+        forget_removed()
         forget_old_versions()
         forget_blobs()
         self.assertEqual(Blob.objects.count(), 0)

@@ -103,6 +103,13 @@ class PagesTest(DeskTest):
         self.assertEqual(sum(len(rotations) for _, rotations, *_ in chunks), 37)
         self.assertEqual(end["state"], "finished")
 
+    def test_removing_is_undone(self):
+        self.client.post(self.url("delete/"))
+        self.assertContains(self.client.get("/"), f"/characters/{self.row.pk}/restore/")
+        self.client.post(self.url("restore/"))
+        self.assertEqual(self.client.get(self.url("motion/")).status_code, 200)
+        self.assertEqual(self.client.post("/characters/999/restore/").status_code, 422)
+
     def test_removing_leaves_nothing(self):
         self.post("takes/run/")
         self.client.post(self.url("delete/"))

@@ -55,7 +55,7 @@ class RingTest(TestCase):
         self.assertIn("settles before", ring.reason)
         with self.assertRaisesRegex(BadInput, "held everywhere"):
             self.ring(hold_gain=0.0)
-        with self.assertRaisesRegex(BadInput, "expected a soft volume"):
+        with self.assertRaisesRegex(BadInput, "Bell. is of the kind Prop"):
             ring_test(self.character, self.setup, self.setup.layer("bell"))
 
 

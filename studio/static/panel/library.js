@@ -1,5 +1,5 @@
 // @ts-check
-/** Dropping a file anywhere on the library page brings it in, with word of how far it is; removing asks first. */
+/** Dropping a file anywhere on the library page brings it in, with word of how far it is. */
 const form = /** @type {HTMLFormElement} */ (document.getElementById('upload'));
 const input = /** @type {HTMLInputElement} */ (document.getElementById('file'));
 const note = /** @type {HTMLElement} */ (form.querySelector('.upload-note'));
@@ -62,6 +62,3 @@ document.addEventListener('drop', (event) => {
   input.files = files;
   send();
 });
-for (const removal of /** @type {NodeListOf<HTMLFormElement>} */ (document.querySelectorAll('form[data-asks]'))) {
-  removal.addEventListener('submit', (event) => { if (!window.confirm(removal.dataset.asks)) event.preventDefault(); });
-}

@@ -3,6 +3,12 @@ export function connectPanel({ onJoint, frameNow }) {
   document.addEventListener('change', (event) => {
     if (event.target.dataset.submits !== undefined) event.target.form.submit();
   });
+  document.addEventListener('input', (event) => {
+    const { filters } = event.target.dataset;
+    if (!filters) return;
+    const wanted = event.target.value.trim().toLowerCase();
+    for (const item of document.querySelectorAll(`${filters} li`)) item.hidden = !item.textContent.toLowerCase().includes(wanted);
+  });
   document.addEventListener('pointerover', (event) => {
     const row = event.target.closest?.('[data-joint]');
     onJoint('hover', row ? Number(row.dataset.joint) : -1);
@@ -33,4 +39,18 @@ export function showChosen(joint, name, how) {
     if (how === 'further' && input.value) input.value += `, ${name}`;
     else if (how !== 'again' || !input.value) input.value = name;
   }
+}
+
+/** Say which joints move a spot of the skin, as [node, name, weight]; each can be chosen. */
+export function showWeights(weights) {
+  const line = document.getElementById('spot-joints');
+  if (!line) return;
+  line.replaceChildren(weights.length ? 'This spot is moved by ' : 'No joint moves this spot.');
+  weights.forEach(([node, name, weight], index) => {
+    const button = document.createElement('button');
+    Object.assign(button, { type: 'button', className: 'quiet', textContent: `${name} ${Math.round(100 * weight)} %` });
+    button.dataset.joint = String(node);
+    if (index) line.append(', ');
+    line.append(button);
+  });
 }

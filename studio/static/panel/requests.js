@@ -23,6 +23,11 @@ export function connectRequests() {
     event.detail.headers['X-Tab'] = tab;
     event.detail.headers['X-Setup-Version'] = shownVersion();
   });
+  // What shows itself anew when a job ends waits while something is typed into it.
+  document.body.addEventListener('htmx:beforeRequest', (event) => {
+    const panel = document.getElementById('panel'), typing = document.activeElement?.matches('input:not([type]), input[type="text"], textarea') && panel?.contains(document.activeElement);
+    if (typing && event.detail.requestConfig.triggeringEvent?.type.endsWith('-ended')) event.preventDefault();
+  });
   // What was refused is no longer true once another change went through.
   document.body.addEventListener('htmx:afterRequest', (event) => {
     const { successful, requestConfig } = event.detail;

@@ -7,6 +7,7 @@
  * @property {number | null} takeId  the take that is shown
  * @property {string[]} partNames  what the core calls the skin's parts, in its order
  * @property {{ wire: boolean, paper: boolean, skin: boolean, cut: number }} solidLook  what of a soft volume's inside is shown
+ * @property {number} metresPerUnit  how long one unit of the file is
  * @property {boolean} isReady  whether the character is on the stage, or cannot be
  */
 export class Store {

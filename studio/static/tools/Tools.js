@@ -2,6 +2,7 @@ import { ClipMark } from '../viewport/ClipMark.js';
 import { DepthView } from '../viewport/DepthView.js';
 import { Brush } from './Brush.js';
 import { ColliderTool } from './ColliderTool.js';
+import { JointDrag } from './JointDrag.js';
 import { PointPicker } from './PointPicker.js';
 import { Poke } from './Poke.js';
 
@@ -11,10 +12,12 @@ const CLICK = 4;
 
 /** What the pointer does on the stage: the first tool that takes a press has it; a press that none takes turns the view. */
 export class Tools {
-  constructor(viewport, store, { element, player, takes, note, joint, announce, onChange, onPainted }) {
+  constructor(viewport, store, { element, player, takes, note, joint, spot, announce, onChange, onPainted }) {
     this.viewport = viewport;
     this.element = element;
     this.joint = joint;
+    this.spot = spot;
+    this.jointDrag = new JointDrag(viewport);
     this.picker = new PointPicker(viewport, store);
     this.poke = new Poke(viewport, { note, hold: () => player.play(false), frameNow: () => player.frame, onChange });
     this.colliders = new ColliderTool(viewport, { announce });
@@ -22,7 +25,7 @@ export class Tools {
     this.clipMark = new ClipMark(viewport.view, viewport.size);
     this.depth = new DepthView(viewport, store, { player, takes, note, isBusy: () => this.brush.isOn || this.poke.isOn });
     viewport.add(this.clipMark.object, this.picker.object);
-    this._pressing = [this.picker, this.poke, this.colliders, this.brush];
+    this._pressing = [this.picker, this.poke, this.colliders, this.brush, this.jointDrag];
     this._connect(viewport.canvas);
   }
 
@@ -58,12 +61,16 @@ export class Tools {
     for (const end of ['pointerup', 'pointercancel']) canvas.addEventListener(end, () => { for (const tool of this._pressing) tool.up(); });
     canvas.addEventListener('pointerup', (event) => {
       if (!down || Math.hypot(event.clientX - down[0], event.clientY - down[1]) > CLICK) return;
-      const index = this._jointUnder(event);
+      const index = this._jointUnder(event, this.viewport.quills.chosen);
       if (index >= 0) this.joint('choose', index, event.shiftKey);
+      else if (!this._isTaken) this.spot(this.viewport.vertexUnder(event));
     });
   }
 
-  _jointUnder(event) { return this.brush.isOn || this.poke.isOn || this.picker.isOn ? -1 : this.viewport.jointUnder(event); }
+  /** Whether a tool has the pointer for itself. */
+  get _isTaken() { return this.brush.isOn || this.poke.isOn || this.picker.isOn; }
+
+  _jointUnder(event, after = -1) { return this._isTaken ? -1 : this.viewport.jointUnder(event, after); }
 
   _hover(event, canvas) {
     const index = this._jointUnder(event), label = byId('joint-label'), { quills, view } = this.viewport;

@@ -29,6 +29,8 @@ export class CharacterView {
     this.parts = this._findParts(gltf.parser);
     this.scene.updateMatrixWorld(true);
     this.ghost = null;
+    /** A joint that is turned by hand, {node, turn}: a turn in the world on top of its pose. */
+    this.bent = null;
   }
 
   /** The skin's meshes in the order in which the core counts them: by node, then by primitive of triangles. */
@@ -67,10 +69,24 @@ export class CharacterView {
   /** Pose it: the clip's frames, then the take's where they are wanted and there. */
   pose(frame, clip, take) {
     this._poseNodes(this.nodes, frame, clip, take);
+    if (this.bent) this._bend(this.nodes[this.bent.node], this.bent.turn);
     this.scene.updateMatrixWorld(true);
     const isMoved = Boolean(take?.loaded && take.header.moved.length);
     if (isMoved) this._soften(frame, take);
     else if (this._softened) this._forgetOffsets();
+  }
+
+  _bend(node, turn) {
+    const above = node.parent.getWorldQuaternion(new THREE.Quaternion());
+    node.quaternion.premultiply(above.clone().invert().multiply(turn).multiply(above));
+  }
+
+  /** [joint, weight] pairs of a vertex, the strongest first. */
+  weightsOf(part, vertex) {
+    const { skinIndex, skinWeight } = part.geometry.attributes;
+    if (!part.isSkinnedMesh) return [];
+    const found = [0, 1, 2, 3].map((k) => [this.nodes.indexOf(part.skeleton.bones[skinIndex.getComponent(vertex, k)]), skinWeight.getComponent(vertex, k)]);
+    return found.filter(([, weight]) => weight > 0.004).sort((a, b) => b[1] - a[1]);
   }
 
   _soften(frame, take) {

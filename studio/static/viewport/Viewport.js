@@ -61,6 +61,7 @@ export class Viewport {
     const ray = this.rayThrough(event);
     let nearest = null;
     this.view.parts.forEach((part, mesh) => {
+      if (!part.visible) return;
       const tree = this.trees.of(part, this.poseKey), hit = tree.raycastFirst(ray, THREE.DoubleSide);
       if (!hit || nearest && hit.distance > nearest.distance) return;
       const positions = tree.geometry.attributes.position.array, corners = [hit.face.a, hit.face.b, hit.face.c];
@@ -70,11 +71,14 @@ export class Viewport {
     return nearest;
   }
 
-  /** The joint under a pointer event, or -1. */
-  jointUnder(event) {
+  /** The joint under a pointer event, or -1; of several on one spot the one after ``after``, or that one again where it ``stays``. */
+  jointUnder(event, after = -1, stays = false) {
     if (!this.quills.object.visible) return -1;
     const box = this.canvas.getBoundingClientRect(), points = this.quills.project(this.stage.camera, box.width, box.height);
-    return pickJoint(event.clientX - box.left, event.clientY - box.top, points, this.view.links, this.view.joints);
+    const found = pickJoint(event.clientX - box.left, event.clientY - box.top, points, this.view.links, this.view.joints);
+    if (found < 0 || after < 0) return found;
+    const next = pickJoint(event.clientX - box.left, event.clientY - box.top, points, this.view.links, this.view.joints, undefined, after);
+    return stays && next !== found ? after : next;
   }
 
   lookAtAll(clip) { this.stage.look(this.view.box(clip)); }

@@ -8,18 +8,24 @@ export function segmentDistance(x, y, ax, ay, bx, by) {
   return Math.hypot(x - ax - along * dx, y - ay - along * dy);
 }
 
+/** How far apart two joints may be drawn to count as on one spot [pixels]. */
+const ONE_SPOT = 2;
+
 /**
- * The nearest joint within reach, or -1. points holds x, y, depth per joint (depth outside -1..1 is behind the camera);
+ * The nearest joint within reach, or -1; of joints on one spot the one after ``after``. points holds x, y, depth per joint (depth outside -1..1 is behind the camera);
  * links are [joint, child] pairs; a joint's own place wins over its stroke.
  */
-export function pickJoint(x, y, points, links, joints, reach = 13) {
+export function pickJoint(x, y, points, links, joints, reach = 13, after = -1) {
   let best = -1, least = reach;
   const isSeen = (joint) => points[3 * joint + 2] > -1 && points[3 * joint + 2] < 1;
   for (const joint of joints) {
     const distance = Math.hypot(x - points[3 * joint], y - points[3 * joint + 1]);
     if (isSeen(joint) && distance < least) { least = distance; best = joint; }
   }
-  if (best >= 0) return best;
+  if (best >= 0) {
+    const there = joints.filter((joint) => isSeen(joint) && Math.hypot(points[3 * best] - points[3 * joint], points[3 * best + 1] - points[3 * joint + 1]) < ONE_SPOT);
+    return there.includes(after) ? there[(there.indexOf(after) + 1) % there.length] : there[0];
+  }
   least = reach / 2;
   for (const [joint, child] of links) {
     if (!isSeen(joint) || !isSeen(child)) continue;
