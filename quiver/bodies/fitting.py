@@ -22,15 +22,17 @@ def fit_capsule(character, node):
     return _fitted(vertices_by_node(character).get(node))
 
 
-def fit_all(character, left_out=()):
-    """{node: (place, turn, radius, length)} for every joint that moves enough, but those ``left_out``."""
+def fit_all(character, left_out=(), least=0.0):
+    """{node: (place, turn, radius, length)} for every joint that moves enough, but those ``left_out``, and what is shorter from end to end
+    than a share ``least`` of the character.
+    """
     by_node = vertices_by_node(character)
     everything = np.concatenate(list(by_node.values())) if by_node else np.zeros((1, 3))
     height = float(np.ptp(everything, axis=0).max())
     found = {}
     for node, points in sorted(by_node.items()):
         fitted = _fitted(points) if node not in left_out and character.skeleton.is_joint[node] else None
-        if fitted and fitted[2] > SMALLEST * height:
+        if fitted and fitted[2] > SMALLEST * height and 2.0 * fitted[2] + fitted[3] >= least * height:
             found[node] = fitted
     return found
 

@@ -23,6 +23,8 @@ from studio.numbers import whole_number
 FIRST_SHARE = 0.08
 """A collider that is not fitted to anything begins as large as this share of the character's size."""
 
+SMALL_SHARE, LEAST_SHARE = 0.12, 0.3
+"""What is shorter than that share of the character is small beside the body; a capsule is made no thinner than that share of itself."""
 MOST_DOTS = 900
 """Dots that show a surface on the stage."""
 
@@ -75,10 +77,11 @@ def _as_shape(shape, place, turn, radius, length):
     return dict(zip(("place", "turn", "size"), plain, strict=True))
 
 
-def fit_all(row, shape="capsule"):
+def fit_all(row, shape="capsule", with_small=False):
     """Give every joint that moves enough skin a capsule, or a hull, but those that have one already, or that chains drive.
 
-    Raises BadInput.
+    Eyes, teeth and fingers, what is small beside the body, are left out unless ``with_small``. A capsule that would hold joints of a chain
+    at rest is made thinner. Raises BadInput.
     """
     if shape not in ("capsule", "hull"):
         raise BadInput(f"expected capsules or hulls for all joints, got “{shape}”")
@@ -87,7 +90,8 @@ def fit_all(row, shape="capsule"):
 
     def command(setup):
         taken = {skeleton.index(each.joint) for each in setup.colliders if each.joint and each.joint in skeleton}
-        found = fitting.fit_all(character, taken | picking.driven_nodes(character, setup.layers))
+        least = 0.0 if with_small else SMALL_SHARE
+        found = fitting.fit_all(character, taken | picking.driven_nodes(character, setup.layers), least)
         if shape == "hull":
             found = {node: fitted for node, fitted in found.items() if _has_hull(character, skeleton.names[node])}
         if not found:
@@ -95,10 +99,28 @@ def fit_all(row, shape="capsule"):
         for node, fitted in found.items():
             name, fields = skeleton.names[node], _as_shape(shape, *fitted) if shape == "capsule" else {"size": ()}
             setup = edits.with_new_collider(setup, shape, name, joint=name, **fields)
-        made[:] = found
-        return setup
+        made[:] = [each.id for each in setup.colliders[-len(found) :]]
+        return _thinned(character, setup, made) if shape == "capsule" else setup
 
     return edit(row, command, lambda _: f"{len(made)} {shape}s fitted").take
+
+
+def _thinned(character, setup, new):
+    """Capsules that hold joints of a chain in the rest pose, made so thin that they do not, or as thin as may be."""
+    contacts, driven = Contacts(character, setup), picking.driven_nodes(character, setup.layers)
+    world, scale = rest_matrices(character.skeleton), setup.metres_per_unit
+    for layer in setup.layers:
+        nodes = sorted(picking.driven_nodes(character, [layer])) if layer.is_on and layer.chains else []
+        if not nodes:
+            continue
+        away = contacts.distances(world[nodes, :, 3] * scale).min(0)
+        for index in contacts.met_by(layer, driven, flesh_carriers(character, setup, layer)):
+            collider = setup.collider(contacts.colliders[index].id)
+            room = float(away[index] - collider.value("margin") / 1000.0) / scale
+            if collider.id in new and room < collider.radius:
+                radius, length = collider.size
+                setup = edits.set_collider(setup, collider.id, size=(max(room, LEAST_SHARE * radius), length))
+    return setup
 
 
 def _has_hull(character, joint):
@@ -229,18 +251,56 @@ def move(row, collider_id, place, turn, size):
 
 def meet(row, collider_id, layer_id, is_met):
     """Let a layer collide with a collider, or not. Raises BadInput."""
-    name = "meets" if is_met else "spares"
+    words = "collides with" if is_met else "does not collide with"
+    return edit(
+        row,
+        lambda setup: _meeting(row, setup, collider_id, layer_id, is_met),
+        lambda setup: f"{setup.layer(layer_id).name} {words} {setup.collider(collider_id).name}",
+    ).take
+
+
+def _meeting(row, setup, collider_id, layer_id, is_met):
+    """The setup in which a layer collides with a collider, or not; it says so only where that is not so by itself."""
+    layer, collider = setup.layer(layer_id), setup.collider(collider_id)
+    if not registry.kind_of(layer.kind).meets:
+        raise BadInput(f"a layer of the kind {registry.kind_of(layer.kind).label} does not collide")
+    plain = {each: tuple(other for other in getattr(collider, each) if other != layer_id) for each in ("meets", "spares")}
+    if _meets(row, setup, replace(collider, **plain))[layer_id] != is_met:
+        name = "meets" if is_met else "spares"
+        plain[name] = (*plain[name], layer_id)
+    return edits.set_collider(setup, collider_id, **plain)
+
+
+def meet_many(row, collider_ids, layer_ids, is_met):
+    """Let layers collide with colliders, or not: each pair that can. Raises BadInput."""
 
     def command(setup):
-        layer, collider = setup.layer(layer_id), setup.collider(collider_id)
-        if not registry.kind_of(layer.kind).meets:
-            raise BadInput(f"a layer of the kind {registry.kind_of(layer.kind).label} does not collide")
-        plain = {each: tuple(other for other in getattr(collider, each) if other != layer_id) for each in ("meets", "spares")}
-        if _meets(row, setup, replace(collider, **plain))[layer_id] != is_met:
-            plain[name] = (*plain[name], layer_id)
-        return edits.set_collider(setup, collider_id, **plain)
+        for collider_id in collider_ids:
+            for layer_id in layer_ids:
+                setup = _meeting(row, setup, collider_id, layer_id, is_met)
+        return setup
 
-    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name} {name} {setup.collider(collider_id).name}").take
+    words = "collide" if is_met else "do not collide"
+    return edit(row, command, f"{len(collider_ids)} colliders and {len(layer_ids)} layers {words}").take
+
+
+def change_many(row, collider_ids, action):
+    """Switch colliders on or off, or remove them. Raises BadInput."""
+    if not collider_ids:
+        raise BadInput("no collider is ticked: tick those that the command is for")
+
+    def command(setup):
+        for collider_id in collider_ids:
+            if action == "remove":
+                setup = edits.without_collider(setup, collider_id)
+            elif action in ("on", "off"):
+                setup = edits.set_collider(setup, collider_id, is_on=action == "on")
+            else:
+                raise BadInput(f"expected on, off or remove, got “{action}”")
+        return setup
+
+    words = {"on": "on", "off": "off"}.get(action, "removed")
+    return edit(row, command, f"{len(collider_ids)} collider{'s' if len(collider_ids) > 1 else ''} {words}").take
 
 
 def watch_skin(row, is_watched):

@@ -48,7 +48,7 @@ def add_skin_contact(request, pk):
 @require_POST
 def fit_all(request, pk):
     row = character_or_404(pk, request)
-    return _panel(request, row, None, services.fit_all(row, request.POST.get("shape", "capsule")))
+    return _panel(request, row, None, services.fit_all(row, request.POST.get("shape", "capsule"), "small" in request.POST))
 
 
 @require_POST
@@ -89,6 +89,24 @@ def meet(request, pk, collider):
     row = character_or_404(pk, request)
     take = services.meet(row, collider, request.POST.get("layer", ""), request.POST.get("meets") == "yes")
     return _panel(request, row, request.POST.get("chosen") or collider, take)
+
+
+@require_POST
+def meet_many(request, pk):
+    """Switch a whole row or column of the collision table: all colliders, or all layers, where one is not said."""
+    row, sent = character_or_404(pk, request), request.POST
+    rows = services.matrix(row, row.setup)
+    colliders = [sent["collider"]] if sent.get("collider") else [collider.id for collider, _ in rows]
+    layers = [sent["layer"]] if sent.get("layer") else [layer.id for layer, is_met in rows[0][1]] if rows else []
+    take = services.meet_many(row, colliders, layers, sent.get("meets") == "yes")
+    return _panel(request, row, sent.get("chosen"), take)
+
+
+@require_POST
+def change_many(request, pk):
+    """Switch or remove the colliders that are ticked."""
+    row, sent = character_or_404(pk, request), request.POST
+    return _panel(request, row, sent.get("chosen"), services.change_many(row, sent.getlist("collider"), sent.get("action", "")))
 
 
 @require_safe

@@ -149,11 +149,11 @@ function fill(id, html) {
   window.htmx.process(field);
 }
 
-let latestScore = null;
+let latestScore = null, isPressed = false;
 
 /** Show the lanes as they came last; not while one is dragged or renamed, and with the focus where it was. */
 function fillScore() {
-  if (latestScore === null || layers.isBusy || amounts.isBusy) return;
+  if (latestScore === null || isPressed || layers.isBusy || amounts.isBusy) return;
   const held = byId('score').contains(document.activeElement) ? document.activeElement : null;
   const again = held && ['choose', 'switch', 'menu', 'fold', 'all'].find((name) => held.dataset[name] !== undefined);
   fill('score', latestScore);
@@ -359,6 +359,9 @@ function connectControls() {
 async function start() {
   connectRequests();
   connectDials();
+  // What is replaced between press and release is never clicked.
+  byId('score').addEventListener('pointerdown', () => { isPressed = true; }, true);
+  for (const end of ['pointerup', 'pointercancel']) addEventListener(end, () => { isPressed = false; setTimeout(fillScore); });
   connectSplits(() => { score.layout(); app.viewport?.invalidate(); });
   connectControls();
   connectHistory(() => announce('panel-restored'));

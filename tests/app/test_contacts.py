@@ -6,8 +6,11 @@ from dataclasses import replace
 import numpy as np
 from django.test import TestCase
 
+from quiver.bodies import fitting, picking
+from quiver.contact.contacts import Contacts, flesh_carriers
 from quiver.demo import mudwick
 from quiver.errors import BadInput
+from quiver.rig.pose import rest_matrices
 from studio.characters.services import bring_in, forget_loaded
 from studio.contacts import services
 from tests.app.helpers import DeskTest, RunningDeskTest, run_waiting_jobs
@@ -117,6 +120,52 @@ class ColliderDeskTest(DeskTest):
         self.assertFalse(joints & {"upper", "lower", "hand", "finger"})
         self.assertContains(self.post("contacts/fit/"), "joint that moves skin", status_code=422)
 
+    def test_rows_columns_and_many_colliders_are_changed_at_once(self):
+        for shape in ("ball", "capsule", "box"):
+            self.post("contacts/add/", shape=shape, joint="root")
+        ids = [each.id for each in self.fresh.setup.colliders]
+        self.post("contacts/meet/", layer="arm", meets="no")
+        self.assertTrue(all("arm" in each.spares for each in self.fresh.setup.colliders))
+        self.post("contacts/meet/", collider=ids[0], meets="yes")
+        self.assertEqual(["arm" in each.spares for each in self.fresh.setup.colliders], [False, *[True] * (len(ids) - 1)])
+        self.post("contacts/several/", collider=ids[:2], action="off")
+        self.assertEqual([each.is_on for each in self.fresh.setup.colliders][:3], [False, False, True])
+        self.post("contacts/several/", collider=ids[1:], action="remove")
+        self.assertEqual([each.id for each in self.fresh.setup.colliders], ids[:1])
+        self.assertContains(self.post("contacts/several/", action="remove"), "o collider is ticked", status_code=422)
+        self.assertContains(self.post("contacts/several/", collider=ids[:1], action="burn"), "on, off or remove", status_code=422)
+
+
+class FittedTest(TestCase):
+    def setUp(self):
+        forget_loaded()
+        glb, setup = mudwick.build()
+        self.row = bring_in(glb, "mudwick.glb", replace(setup, colliders=()))
+
+    def test_what_is_small_is_left_out_unless_it_is_wanted(self):
+        services.fit_all(self.row)
+        few = {each.joint for each in self.row.setup.colliders}
+        services.fit_all(self.row, with_small=True)
+        self.assertGreater(len(self.row.setup.colliders), len(few))
+        self.assertIn("chest", few)
+
+    def test_no_capsule_holds_at_rest_what_hangs_there(self):
+        services.fit_all(self.row)
+        setup, character = self.row.setup, services.loaded(self.row.pk)[0]
+        fitted = {character.skeleton.names[node]: each[2] for node, each in fitting.fit_all(character).items()}
+        contacts, driven = Contacts(character, setup), picking.driven_nodes(character, setup.layers)
+        world, thinned = rest_matrices(character.skeleton), 0
+        for layer in setup.layers:
+            nodes = sorted(picking.driven_nodes(character, [layer])) if layer.chains else []
+            for index in contacts.met_by(layer, driven, flesh_carriers(character, setup, layer)) if nodes else ():
+                collider = setup.collider(contacts.colliders[index].id)
+                inside = collider.radius - contacts.distances(world[nodes, :, 3])[:, index].min()
+                # A joint on the very middle of a capsule leaves it as thin as it may be.
+                is_thinnest = collider.radius <= services.LEAST_SHARE * fitted[collider.joint] + 1e-9
+                self.assertTrue(inside <= 1e-6 or is_thinnest, (layer.name, collider.name, inside))
+                thinned += collider.radius < fitted[collider.joint] - 1e-9
+        self.assertGreater(thinned, 0)
+
 
 class HullsTest(TestCase):
     def test_hulls_for_all_joints_but_those_that_have_a_collider_or_that_chains_drive(self):
@@ -125,7 +174,7 @@ class HullsTest(TestCase):
         row = bring_in(glb, "mudwick.glb", replace(setup, colliders=()))
         flat = {"frill_3_2"}
         row.save_setup(replace(row.setup, layers=tuple(layer for layer in row.setup.layers if layer.id != "frill")), "no frill")
-        services.fit_all(row, "hull")
+        services.fit_all(row, "hull", with_small=True)
         made = row.setup.colliders
         # What is flat has no hull, and does not keep the others from theirs.
         self.assertFalse(flat & {each.joint for each in made})

@@ -114,6 +114,7 @@ class LayersTest(TestCase):
         ActionChains(self.browser.driver).send_keys("Rudder", Keys.ENTER).perform()
         self.wait_for_setup(lambda layers: layers[1]["name"] == "Rudder")
         self.browser.wait_for("return document.querySelectorAll('[data-choose]')[1].textContent === 'Rudder'")
+        self.browser.wait_for("return document.querySelector('.last-change').textContent.includes('renamed')")
         # An empty name is no name.
         self.browser.run("document.querySelectorAll('[data-choose]')[1].focus()")
         ActionChains(self.browser.driver).send_keys(Keys.F2).perform()

@@ -142,7 +142,7 @@ class PathTest(TestCase):
         browser.wait_for("return document.querySelector('.colliders .is-chosen a')?.textContent.startsWith('jaw')")
         turn_before = browser.run("return app.tools.colliders.view.chosenItem.facts.turn")
         place = browser.wait_for(
-            "const view = app.tools.colliders.view, spot = view._handlePlaces(view.chosenItem).tip.project(app.viewport.stage.camera);"
+            "const view = app.tools.colliders.view, spot = view._handlePositions(view.chosenItem).tip.project(app.viewport.stage.camera);"
             "const box = document.getElementById('canvas').getBoundingClientRect();"
             "return [spot.x / 2 * box.width, -spot.y / 2 * box.height];"
         )

@@ -2,6 +2,8 @@
 export function connectPanel({ onJoint, frameNow }) {
   document.addEventListener('change', (event) => {
     if (event.target.dataset.submits !== undefined) event.target.form.submit();
+    // What the filter hides is not ticked.
+    if (event.target.dataset.ticks) for (const box of document.querySelectorAll(`${event.target.dataset.ticks} li:not([hidden]) > input[type="checkbox"]`)) box.checked = event.target.checked;
   });
   document.addEventListener('input', (event) => {
     const { filters } = event.target.dataset;
