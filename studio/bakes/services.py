@@ -36,6 +36,9 @@ def start_bake(take, name, form, first_frame, last_frame, step, turn_limit=0.0, 
         raise BadInput(f"expected one of {', '.join(Bake.Form.values)} and a mesh of this character, got {form} and {mesh}")
     joints.frames_between(first_frame, last_frame, step)
     name = name.strip()[:200] or f"{take.clip_name or 'rest'} with motion"
+    if form == Bake.Form.GLB:
+        # As the clip is called in the file.
+        name = export.free_clip_name(loaded(take.character_id)[0], name)
     limits = {"turn_limit": turn_limit, "shape_limit": shape_limit}
     frames = {"first_frame": first_frame, "last_frame": last_frame, "step": step}
     with transaction.atomic():

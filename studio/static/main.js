@@ -25,7 +25,7 @@ const element = byId('stage');
 const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
 
 const store = new Store({
-  shown: 'simulated', wantedTake: '', takeId: null, partNames: [], metresPerUnit: 1, isReady: false,
+  shown: 'simulated', wantedTake: '', besideTake: '', takeId: null, partNames: [], metresPerUnit: 1, isReady: false,
   solidLook: { wire: false, paper: false, skin: false, cut: 1 },
 });
 const takes = new Takes();
@@ -67,7 +67,8 @@ function draw(now) {
   const { viewport, tools } = app, { takeId, shown } = store.state;
   const live = tools.poke.store, take = live ?? (shown === 'keyed' ? null : takes.at(takeId, app.beforeId, player.frame));
   const key = live ? `live ${tools.poke.shown}` : `${app.clipUrl}/${shown}/${takeId}/${take?.loaded}`;
-  viewport.pose(player.frame, app.clip, take, key);
+  const beside = takes.frames(Number(store.state.besideTake)) ?? null;
+  viewport.pose(player.frame, app.clip, take, key, beside);
   app.lattice?.update();
   if (app.figure.object.visible) app.figure.face(viewport.stage.camera);
   tools.update(player.frame);
@@ -116,8 +117,17 @@ async function loadClip(url) {
 /** Look at a take, its number as a text, or at the one that fits the setup (''). */
 function lookAt(take) {
   store.set({ wantedTake: take });
-  app.stream.look(take);
+  app.stream.look(take, store.state.besideTake);
   refresh();
+}
+
+/** Show a take, its number as a text, as the ghost of the one on the stage; '' the keyed clip again. */
+function compare(beside) {
+  store.set({ besideTake: beside });
+  app.stream.look(store.state.wantedTake, beside);
+  if (beside) show('both');
+  const query = beside ? `?beside=${beside}&take=${store.state.takeId ?? ''}` : '';
+  window.htmx.ajax('GET', `/characters/${character}/takes/${query}`, { source: '#choose', target: '#panel', swap: 'innerHTML' });
 }
 
 /** Show another take; until its frames are there, those of the one before it. */
@@ -311,6 +321,7 @@ function connectControls() {
   document.addEventListener('click', (event) => {
     const button = event.target.closest('button');
     if (button?.dataset.act) acts[button.dataset.act]();
+    if (button?.dataset.beside !== undefined) compare(button.dataset.beside);
     if (button?.dataset.hideMesh) { app.meshes?.toggle(Number(button.dataset.hideMesh)); app.viewport?.invalidate(); }
     if (button?.dataset.onlyMesh) { app.meshes?.only(Number(button.dataset.onlyMesh)); app.viewport?.invalidate(); }
     if (button?.id === 'own-scale') acts.scale();

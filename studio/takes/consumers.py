@@ -19,7 +19,8 @@ TOO_LONG, GONE = 4413, 4404
 
 class CharacterStream(AsyncWebsocketConsumer):
     """Texts are JSON: {"kind": "setup", ...}, or {"kind": "take", ...} with HTML for the status and the score. Bytes are the number of a
-    take (u32, little-endian), then one message of its stream of frames. The page says {"take": number or ""} which one it looks at.
+    take (u32, little-endian), then one message of its stream of frames. The page says which take it looks at, and which one beside it, as
+    {"take": number or "", "beside": number or ""}.
     """
 
     task = listener = None
@@ -39,7 +40,7 @@ class CharacterStream(AsyncWebsocketConsumer):
         with contextlib.suppress(ValueError):
             wish = json.loads(text_data)
             if isinstance(wish, dict):
-                self.watch.look(str(wish.get("take", ""))[:20])
+                self.watch.look(*(str(wish.get(name, ""))[:20] for name in ("take", "beside")))
                 self.listener.hear({"character": self.pk, "kind": "look"})
 
     async def disconnect(self, code):
@@ -68,9 +69,9 @@ class CharacterStream(AsyncWebsocketConsumer):
         if found is None:
             return False
         # The frames first: the score takes longer to write, and what moves is waited for.
-        take_id, messages = found
-        for message in messages:
-            await self.send(bytes_data=struct.pack("<I", take_id) + message)
+        for take_id, messages in found:
+            for message in messages:
+                await self.send(bytes_data=struct.pack("<I", take_id) + message)
         facts = await sync_to_async(self.watch.facts)()
         if facts is not None:
             await self.send(text_data=json.dumps(facts))

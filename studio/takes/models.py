@@ -62,8 +62,8 @@ class Take(models.Model):
 
     @cached_property
     def measures(self):
-        """{layer id: {name: values}}: "volume", "area" and "stretch" [%], "clip" and "keyed_clip" [mm], "deepest" [mesh, vertex], all frame
-        by frame, and its "cost" [ms a frame].
+        """{layer id: {name: values}}: "volume", "area", "stretch" [%] and "clip" [mm], the same as keyed with "keyed_" in front, "turn"
+        [degrees] and "deepest" [mesh, vertex], all frame by frame, and its "cost" [ms a frame].
         """
         found = {}
         for stats in self._stats:

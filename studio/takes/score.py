@@ -54,16 +54,28 @@ class Lane:
         return self.layer.id if self.layer.kind else ""
 
 
-def lanes(setup, take=None):
-    """The rows of all layers of a setup, in their order, with what a take shows of them; lanes of one unit share one scale."""
-    measured = _measured(take) if take else {}
+def lanes(setup, take=None, beside=None):
+    """The rows of all layers of a setup, in their order, with what a take shows of them, and another ``beside`` it as a line; lanes of one
+    unit share one scale.
+    """
+    measured, others = (_measured(each) if each else {} for each in (take, beside))
     tops = {}
-    for unit, values in measured.values():
+    for unit, values in (*measured.values(), *others.values()):
         tops[unit] = max(tops.get(unit, 1e-6), float(values.max(initial=0.0)))
     rows = [_lane(take, layer, measured.get(layer.id), tops, opened) for layer, opened in _with_groups(setup.layers)]
     if take and WHOLE_SKIN in take.layer_ids:
         rows.append(_lane(take, _WHOLE, measured[WHOLE_SKIN], tops, None))
+    for row in rows:
+        unit, values = others.get(row.layer.id, ("", np.zeros(0)))
+        if take and len(values):
+            row.lines.append({"name": "beside", "path": _beside_path(values, tops[unit], beside.first_frame - take.first_frame)})
     return rows
+
+
+def _beside_path(values, top, shift):
+    """What another take did, as a line in the box of the one it is beside."""
+    heights = LANE_HEIGHT * (1.0 - 0.92 * values / top)
+    return "M" + " L".join(f"{x + shift + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
 
 
 def _with_groups(layers):
@@ -159,18 +171,29 @@ def _clip_marks(first, known):
 
 
 def _soft_marks(first, known):
-    """What a soft layer's lane shows besides: (label, frame) of the worst volume or area and stretch, and both as SVG paths."""
+    """What a soft layer's lane shows besides: the volume or area and the stretch where the layer changed them most, against the keys, and
+    both as SVG paths, simulated and keyed.
+    """
     marks, lines = [], []
-    for name, unit in (("volume", "% volume"), ("area", "% area"), ("stretch", "% stretch")):
+    for name in ("volume", "area", "stretch"):
         if not known.get(name):
             continue
-        values = np.array(known[name])
-        worst = int(np.argmax(np.abs(values)))
-        marks.append({"text": f"{values[worst]:+.0f} {unit}", "frame": first + worst})
-        heights = LANE_HEIGHT * (0.5 - 0.46 * values / max(float(np.abs(values).max()), 10.0))
-        path = "M" + " L".join(f"{x + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
-        lines.append({"name": "volume" if name == "area" else name, "path": path})
+        values, keyed = np.array(known[name]), np.array(known.get(f"keyed_{name}") or np.zeros(len(known[name])))
+        worst = int(np.argmax(np.abs(values - keyed)))
+        words = f"{name} {values[worst]:+.0f} %" + (f" (keyed {keyed[worst]:+.0f})" if f"keyed_{name}" in known else "")
+        marks.append({"text": words, "frame": first + worst})
+        top = max(float(np.abs(values).max()), float(np.abs(keyed).max()), 10.0)
+        shown = "volume" if name == "area" else name
+        lines.append({"name": shown, "path": _line(values, top)})
+        if name != "stretch" and np.abs(keyed).max() >= WORTH_TELLING:
+            lines.append({"name": "keyed-volume", "path": _line(keyed, top)})
     return marks, lines
+
+
+def _line(values, top):
+    """Values around the middle of a lane as a path."""
+    heights = LANE_HEIGHT * (0.5 - 0.46 * values / top)
+    return "M" + " L".join(f"{x + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
 
 
 def _cost_mark(known):

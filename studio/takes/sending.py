@@ -42,30 +42,32 @@ class Watch:
     """
 
     def __init__(self, character):
-        self.character, self._wanted = character, ""
-        self._row = self._shown = self._sender = self._told = None
+        self.character, self._wanted, self._wanted_beside = character, "", ""
+        self._row = self._shown = self._beside = self._told = None
+        self._senders = {}
 
-    def look(self, wanted):
-        """From now on the page looks at a take, its number as a text; "" for the one that fits the setup. It is told everything anew."""
-        self._wanted, self._told = wanted, None
+    def look(self, wanted, beside=""):
+        """From now on the page looks at a take, its number as a text; "" for the one that fits the setup; and at another ``beside`` it, ""
+        for none. It is told everything anew.
+        """
+        self._wanted, self._wanted_beside, self._told = wanted, beside, None
 
     def frames(self):
-        """Look at the database: (the shown take's number or 0, new messages of its stream), or None where the character is gone."""
+        """Look at the database: [(take's number, new messages of its stream)], or None where the character is gone."""
         self._row = Character.objects.select_related("current").defer("picture", "findings").filter(pk=self.character).first()
         if self._row is None:
             return None
-        take = self._shown = services.take_of(self._row, self._wanted)
-        if take is None:
-            return 0, []
-        if self._sender is None or self._sender.take_id != take.pk:
-            self._sender = FrameSender(take.pk)
-        return take.pk, self._sender.messages()
+        self._shown = services.take_of(self._row, self._wanted)
+        self._beside = services.take_of(self._row, self._wanted_beside) if self._wanted_beside else None
+        seen = [take.pk for take in (self._shown, self._beside) if take]
+        self._senders = {pk: self._senders.get(pk) or FrameSender(pk) for pk in seen}
+        return [(pk, sender.messages()) for pk, sender in self._senders.items()]
 
     def facts(self):
         """{"kind": "take", "take": number or None, "status" and "score": HTML} of the latest frames, None where nothing changed."""
         row, shown = self._row, self._shown
         about = shown if self._wanted else services.status_take(row)
-        known = row.current_id, *(_standing(take) for take in (shown, about))
+        known = row.current_id, *(_standing(take) for take in (shown, about, self._beside))
         if known == self._told:
             return None
         self._told = known
@@ -73,7 +75,7 @@ class Watch:
             "kind": "take",
             "take": shown.pk if shown else None,
             "status": render_to_string("takes/status.html", _context(row, about)),
-            "score": render_to_string("takes/score.html", _context(row, shown) | _score_context(row, shown)),
+            "score": render_to_string("takes/score.html", _context(row, shown) | _score_context(row, shown, self._beside)),
         }
 
 
@@ -86,12 +88,13 @@ def _context(row, take):
     return {"character": row, "take": take, "is_stale": bool(take) and services.is_stale(row, take)}
 
 
-def _score_context(row, take):
+def _score_context(row, take, beside):
     clip = row.clip_facts()
     first, count = (take.first_frame, take.frame_count) if take else (0, clip["frames"] if clip else 1)
     setup = row.setup
     return {
-        "lanes": lanes(setup, take if take and take.is_built else None),
+        "lanes": lanes(setup, *(each if each and each.is_built else None for each in (take, beside))),
+        "beside": beside,
         "is_any_on": any(layer.is_on for layer in setup.layers),
         "first": first,
         "count": count,

@@ -10,6 +10,7 @@ from django.utils.http import urlencode
 from django.views.decorators.http import require_POST, require_safe
 
 from quiver.errors import BadInput
+from quiver.setup.differences import differences
 from studio.characters.pages import changed, character_or_404, render_step
 from studio.edits.services import edit
 from studio.jobs import services as jobs
@@ -30,7 +31,11 @@ def takes(request, pk):
 def _panel(request, row):
     all_takes = row.takes.select_related("job", "version").prefetch_related("bakes")[:40]
     latest = services.shown_take(row)
-    return render_step(request, row, "takes", "takes/panel.html", {"takes": all_takes, "take": latest, "clip": row.clip_facts()})
+    beside = services.take_of(row, request.GET.get("beside", "")) if request.GET.get("beside") else None
+    against = services.take_of(row, request.GET.get("take", "")) if beside else None
+    changes = differences(beside.version.setup, against.version.setup) if beside and against else []
+    context = {"takes": all_takes, "take": latest, "clip": row.clip_facts(), "beside": beside, "against": against, "changes": changes}
+    return render_step(request, row, "takes", "takes/panel.html", context)
 
 
 @require_POST

@@ -55,6 +55,17 @@ class OtherToolsTest(TestCase):
         writing.repair_weights(document)
         self.assertEqual(issues_of(container.write_glb(document))["numErrors"], 0)
 
+    def test_weights_that_are_off_by_little_are_told_and_the_export_is_clean(self):
+        for total in (0.9995, 1.0004, 1.000002):
+            character, document = read_character(glb_bytes(arm(weights_sum=total)))
+            self.assertIn("weights", identifiers(character.findings), total)
+            self.assertGreater(issues_of(glb_bytes(arm(weights_sum=total)))["numErrors"], 0)
+            writing.repair_weights(document)
+            self.assertEqual(issues_of(container.write_glb(document))["numErrors"], 0, total)
+        # What adds up is left as it came, byte for byte.
+        _, document = read_character(glb_bytes(arm()))
+        self.assertEqual(writing.repair_weights(document), 0)
+
     def test_byte_weights_and_a_z_up_wrapper(self):
         character, _ = read_character(glb_bytes(arm(byte_weights=True, z_up=True)))
         np.testing.assert_allclose(character.meshes[0].weights.sum(1), 1.0, atol=1e-6)

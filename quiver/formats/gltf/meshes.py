@@ -12,8 +12,13 @@ MOST_VERTICES = 3_000_000
 """Vertices of all meshes of a file, counted for each node that shows them."""
 FAR = 1e9
 """No place or matrix of a mesh is beyond that [file units]."""
-WEIGHT_SLACK = 2e-3
-"""How far the weights of a vertex may be from one in all; quantised weights are off by up to 4/255 x 1/2."""
+WEIGHT_SLACK = 2e-7
+"""How far the weights of a vertex may be from one in all, for each that is not zero: what a strict validator allows."""
+
+
+def are_off(weights):
+    """Which vertices' weights (V, I) do not add up to one, bool (V,)."""
+    return np.abs(weights.sum(1, dtype=float) - 1.0) > WEIGHT_SLACK * np.maximum((weights > 0.0).sum(1), 1)
 
 
 def read_meshes(document, skeleton, remarks):
@@ -150,9 +155,10 @@ def _read_influences(document, attributes, vertex_count, joint_count, where, rem
         remarks.warn("no-weights", f"{bare} vertices have no weight; they follow the skin's first joint", "Paint weights for them.", where)
         weights[sums <= 1e-6, 0] = 1.0
         sums = weights.sum(1)
-    off = np.abs(sums - 1.0)
-    if (off > WEIGHT_SLACK).any():
-        span = f"{sums.min():.2f} to {sums.max():.2f}"
-        message = f"the weights of {int((off > WEIGHT_SLACK).sum())} vertices add up to {span} instead of 1; they are scaled to 1"
+    off = are_off(weights)
+    if off.any():
+        digits = int(np.clip(1 - np.floor(np.log10(np.abs(sums - 1.0).max())), 2, 7))
+        span = f"{sums.min():.{digits}f} to {sums.max():.{digits}f}"
+        message = f"the weights of {int(off.sum())} vertices add up to {span} instead of 1; they are scaled to 1"
         remarks.warn("weights", message, "The exported file carries the scaled weights.", where)
     return slots, weights / sums[:, None]

@@ -4,7 +4,7 @@ import numpy as np
 
 from quiver.errors import BadInput
 from quiver.formats.gltf.accessors import ARRAY_TARGET, append_accessor, append_bytes, read_accessor
-from quiver.formats.gltf.meshes import WEIGHT_SLACK
+from quiver.formats.gltf.meshes import are_off
 
 
 def add_clip(document, name, tracks, skeleton, kept_from=()):
@@ -120,7 +120,7 @@ def repair_weights(document):
                 continue
             sets = [read_accessor(document, attributes[key], key, (4,)).astype(np.float64) for key in keys]
             sums = sum(weights.sum(1) for weights in sets)
-            if (np.abs(sums - 1.0) <= WEIGHT_SLACK).all():
+            if not are_off(np.concatenate(sets, 1)).any():
                 continue
             sets[0][sums <= 1e-6, 0] = 1.0
             sums = np.where(sums <= 1e-6, 1.0, sums)

@@ -92,8 +92,8 @@ class Sheet(SoftBody):
         return moved + outputs["turned"] * self.blend[:, None] * amounts[:, None, None] if "turned" in outputs else moved
 
     def measures(self, outputs):
-        """As `Part.measures`: change of area and greatest stretch [%]."""
-        return {"area": outputs["measured"][:, 0], "stretch": outputs["measured"][:, 1]}
+        """As `Part.measures`: change of area and greatest stretch [%], and both as keyed."""
+        return self._measured(outputs, "area")
 
     def _surface(self):
         nodes = self.part.lattice.nodes

@@ -163,10 +163,15 @@ class SoftBody(Unit, Part):
 
     def simulate(self, frames, jumped, every, threads=None):
         """As `Part.simulate`: "moves" (F + 1, N, 3) [m] of the particles at the frames' ends, those before the first frame in front, and
-        what it measured (F, 2).
+        what it measured (F, 4), see `advance`.
         """
         _, measured = self.advance(frames.world, jumped, frames.count, threads, frames.skin_world)
         return {"moves": self.moves, "measured": measured, **self._besides()}
+
+    def _measured(self, outputs, size):
+        """As `Part.measures`, of what changes in ``size``: "volume" or "area"."""
+        names = (size, "stretch", f"keyed_{size}", "keyed_stretch")
+        return {name: outputs["measured"][:, column] for column, name in enumerate(names)}
 
     def _besides(self):
         """Outputs beside those that all soft bodies have."""
@@ -175,14 +180,14 @@ class SoftBody(Unit, Part):
     def advance(self, world, jumped, frames, threads=None, skin_world=None):
         """Simulate S = frames x substeps samples of node matrices (S, J, 3, 4).
 
-        Returns displacements (frames, N, 3) [m] and measures (frames, 2): change of volume and greatest stretch [%].
+        Returns displacements (frames, N, 3) [m] and measures (frames, 4): change of volume and greatest stretch [%], then both as keyed.
 
         jumped  bool (frames,): in such a frame the keyed motion is taken from the frame's end at once. Raises Unstable.
         """
         per_frame = len(world) // frames
         keyed, turned = self.keyed(world), self.frames_of(world[per_frame - 1 :: per_frame])
         self.ends = world[per_frame - 1 :: per_frame], keyed[per_frame - 1 :: per_frame]
-        out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 2), np.float32)
+        out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 4), np.float32)
         if self.touching:
             self.touching.ready(world, jumped, per_frame, skin_world)
         for frame in range(frames):
@@ -198,7 +203,7 @@ class SoftBody(Unit, Part):
             solid.advance(self.model, self.state, targets, self.before, self._pull(turned[frame]), threads, touches)
             self.before, self.turned = targets[-1], turned[frame]
             out[frame] = self.state.positions - self.before
-            measures[frame] = self.measure(self.state.positions)
+            measures[frame] = *self.measure(self.state.positions), *self.measure(self.before)
             if not self.state.greatest_speed < RUNAWAY:
                 raise Unstable(self.layer.name, frame, "it moves faster than anything real could")
         self.moves = np.concatenate([self.moved_before, out])

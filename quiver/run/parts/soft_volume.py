@@ -80,8 +80,8 @@ class SoftVolume(SoftBody):
         return down - turned @ down if self.layer.value("balance") == "rest" else down
 
     def measures(self, outputs):
-        """As `Part.measures`: change of volume and greatest stretch [%]."""
-        return {"volume": outputs["measured"][:, 0], "stretch": outputs["measured"][:, 1]}
+        """As `Part.measures`: change of volume and greatest stretch [%], and both as keyed."""
+        return self._measured(outputs, "volume")
 
     def ride_of(self, place):
         """Where a point [file units] of the rest pose is in it: corners (4,) of a tetrahedron and barycentric weights (4,)."""

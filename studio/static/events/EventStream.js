@@ -22,21 +22,22 @@ export class EventStream {
     this.url = new URL(url, location.href);
     this.url.protocol = this.url.protocol === 'https:' ? 'wss:' : 'ws:';
     this._wait = FIRST_WAIT;
-    this._wanted = '';
+    this._wanted = this._beside = '';
     this._open();
   }
 
-  /** Say which take the page looks at; '' for the one that fits the setup.
-   * @param {string} take */
-  look(take) {
+  /** Say which take the page looks at, '' for the one that fits the setup, and which one beside it, '' for none.
+   * @param {string} take @param {string} [beside] */
+  look(take, beside = '') {
     this._wanted = String(take);
-    if (this._socket.readyState === WebSocket.OPEN) this._socket.send(JSON.stringify({ take: this._wanted }));
+    this._beside = String(beside);
+    if (this._socket.readyState === WebSocket.OPEN) this._socket.send(JSON.stringify({ take: this._wanted, beside: this._beside }));
   }
 
   _open() {
     const socket = new WebSocket(this.url);
     socket.binaryType = 'arraybuffer';
-    socket.onopen = () => { this._wait = FIRST_WAIT; this.heard.onLine(true); if (this._wanted) this.look(this._wanted); };
+    socket.onopen = () => { this._wait = FIRST_WAIT; this.heard.onLine(true); if (this._wanted || this._beside) this.look(this._wanted, this._beside); };
     socket.onmessage = (event) => (typeof event.data === 'string' ? this._event(JSON.parse(event.data)) : this._frames(event.data));
     socket.onclose = () => {
       this.heard.onLine(false);

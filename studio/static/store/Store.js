@@ -4,6 +4,7 @@
  * @typedef {object} State
  * @property {'keyed' | 'simulated' | 'both'} shown  which motion the stage shows
  * @property {string} wantedTake  the number of the take that was chosen, '' for the one that fits the setup
+ * @property {string} besideTake  the number of the take that is its ghost, '' for the keyed clip
  * @property {number | null} takeId  the take that is shown
  * @property {string[]} partNames  what the core calls the skin's parts, in its order
  * @property {{ wire: boolean, paper: boolean, skin: boolean, cut: number }} solidLook  what of a soft volume's inside is shown

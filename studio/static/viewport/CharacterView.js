@@ -124,10 +124,9 @@ export class CharacterView {
     return part.getVertexPosition(vertex, point).applyMatrix4(part.matrixWorld).add(new THREE.Vector3().fromArray(moved.array, 3 * vertex));
   }
 
-  poseGhost(frame, clip) {
-    if (!this.ghost?.object.visible) return;
-    this._poseNodes(this.ghost.nodes, frame, clip, null);
-    this.ghost.object.updateMatrixWorld(true);
+  /** Pose the ghost as keyed, or as a take has it. */
+  poseGhost(frame, clip, take) {
+    if (this.ghost?.object.visible) this.ghost.view.pose(frame, clip, take);
   }
 
   _poseNodes(nodes, frame, clip, take) {
@@ -146,7 +145,7 @@ export class CharacterView {
       const copy = await CharacterView.load(buffer);
       const material = new THREE.MeshLambertMaterial({ color: 0x3f6c8c, transparent: true, opacity: 0.42, depthWrite: false, polygonOffset: true, polygonOffsetFactor: 1, polygonOffsetUnits: 8 });
       for (const mesh of copy.meshes) { mesh.material = material; mesh.castShadow = mesh.receiveShadow = false; mesh.renderOrder = 2; }
-      this.ghost = { object: copy.scene, nodes: copy.nodes };
+      this.ghost = { object: copy.scene, view: copy };
       this.scene.parent.add(copy.scene);
     }
     if (this.ghost) this.ghost.object.visible = isShown;

@@ -41,10 +41,11 @@ export class Viewport {
   invalidate() { this.stage.invalidate(); }
 
   /** Pose the character: the clip's frames, then the take's, and the ghost.
-   * @param {number} frame @param {object | null} clip @param {object | null} take @param {string} key stands for clip and take */
-  pose(frame, clip, take, key) {
+   * @param {number} frame @param {object | null} clip @param {object | null} take @param {string} key stands for clip and take
+   * @param {object | null} beside the take that the ghost shows, the keyed clip without one */
+  pose(frame, clip, take, key, beside = null) {
     this.view.pose(frame, clip, take);
-    this.view.poseGhost(frame, clip);
+    this.view.poseGhost(frame, clip, beside);
     this.quills.update(this.stage.camera);
     this.poseKey = `${frame}/${key}`;
   }
