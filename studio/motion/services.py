@@ -88,9 +88,11 @@ def other_sides(row, layer_ids):
         layer = setup.layer(layer_id)
         if registry.kind_of(layer.kind).made_of != JOINTS:
             continue
-        wanted = _driven(character, _mirrored(character, layer))
+        own, wanted = _driven(character, layer.chains), _driven(character, _mirrored(character, layer))
         for other in setup.layers:
-            if other.kind == layer.kind and other.id != layer_id and wanted & _driven(character, other.chains):
+            driven = _driven(character, other.chains) if other.kind == layer.kind else set()
+            # What drives this side too is no other side of it.
+            if wanted & driven and not own & driven:
                 found[layer_id] = other
                 break
     return found

@@ -81,7 +81,7 @@ class Watch:
 
 def _standing(take):
     """What the page shows of a take's job."""
-    return (take.pk, take.job.state, take.job.done, take.job.message, take.cost_ms) if take else None
+    return (take.pk, take.name, take.job.state, take.job.done, take.job.message, take.cost_ms) if take else None
 
 
 def _context(row, take):

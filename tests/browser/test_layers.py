@@ -49,6 +49,12 @@ class LayersTest(TestCase):
                 identifier,
             )
 
+    def calm(self):
+        """Until the take of the last change is there, so that the lanes do not come anew."""
+        self.browser.wait_for(
+            "return app.takes.ended(app.store.state.takeId)?.state === 'finished' && !document.querySelector('.lanes.is-stale')"
+        )
+
     def type_into(self, selector, *keys):
         field = self.browser.find(selector)
         ActionChains(self.browser.driver).click(field).key_down(Keys.CONTROL).send_keys("a").key_up(Keys.CONTROL).send_keys(*keys).perform()
@@ -98,6 +104,7 @@ class LayersTest(TestCase):
 
     def test_order_by_dragging_and_by_keys_and_names_by_f2(self):
         ids = [layer["id"] for layer in self.layers()]
+        self.calm()
         heads = [self.browser.find(f"[data-choose={each}]") for each in ids[:3]]
         ActionChains(self.browser.driver).drag_and_drop_by_offset(
             heads[0], 0, heads[2].location["y"] - heads[0].location["y"] + 9
@@ -160,6 +167,7 @@ class LayersTest(TestCase):
         ActionChains(self.browser.driver).move_to_element_with_offset(lane, 0, box["height"] // 2 - 3).double_click().perform()
         self.wait_for_setup(lambda layers: len(next(each for each in layers if each["id"] == "tail")["amount"]) == 2)
         self.browser.wait_for("return document.querySelectorAll('[data-of=tail] .amount-handle').length === 2")
+        self.calm()
         handle = self.browser.find("[data-of=tail] [data-key='1']")
         frame, value = self.layer("tail")["amount"][1]
         self.assertLess(value, 0.3)

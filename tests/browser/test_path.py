@@ -119,6 +119,7 @@ class PathTest(TestCase):
         browser = self.browser
         browser.open(f"/characters/{self.app.mudwick}/contacts/")
         before = browser.run("return app.store.state.takeId")
+        browser.click(".fit-form [name=small]")
         browser.click(".fit-form button")
         browser.wait_for("return app.tools.colliders.view?.items.length > 10")
         self.finished_take(other_than=before)

@@ -1,7 +1,7 @@
 /** Borders that are dragged, or moved by arrow keys: the panel's width and the score's height, remembered on this machine. */
 const BORDERS = {
   panel: { property: '--panel', low: 360, high: 640, usual: () => (window.innerWidth < 1200 ? 360 : 400), room: () => window.innerWidth - 420 },
-  score: { property: '--score', low: 90, high: 900, usual: () => Math.round(window.innerHeight * 0.3), room: () => window.innerHeight - 260 },
+  score: { property: '--score', low: 90, high: 900, usual: () => Math.round(window.innerHeight * 0.33), room: () => window.innerHeight - 260 },
 };
 const STEP = 16;
 

@@ -1,5 +1,5 @@
 /** Amount keys in the lanes: a double click adds one, they are dragged, Delete removes the one in focus. */
-const TOP = 0.05, TALL = 0.9;
+const TOP = 0.05, TALL = 0.9, DOUBLE_MS = 450;
 
 export class AmountKeys {
   /** @param {HTMLElement} element the score @param {string} character @param {{ onBusy: () => void }} options */
@@ -8,7 +8,8 @@ export class AmountKeys {
     this.character = character;
     this.onBusy = onBusy;
     this.isBusy = false;
-    element.addEventListener('dblclick', (event) => this._add(event));
+    this._click = { at: 0, x: 0, y: 0 };
+    element.addEventListener('click', (event) => this._clicked(event));
     element.addEventListener('pointerdown', (event) => this._down(event));
     element.addEventListener('keydown', (event) => this._key(event));
   }
@@ -43,6 +44,13 @@ export class AmountKeys {
     const frame = Number(first) + Math.min(Number(count) - 1, Math.max(0, Math.floor(((event.clientX - box.left) / box.width) * Number(count))));
     const value = 1 - ((event.clientY - box.top) / box.height - TOP) / TALL;
     return [frame, Number(Math.min(1, Math.max(0, value)).toFixed(2))];
+  }
+
+  /** Two clicks on one spot. The browser would not count them as double where the lanes came anew in between. */
+  _clicked(event) {
+    const { at, x, y } = this._click, isSecond = event.timeStamp - at < DOUBLE_MS && Math.hypot(event.clientX - x, event.clientY - y) < 5;
+    this._click = { at: isSecond ? 0 : event.timeStamp, x: event.clientX, y: event.clientY };
+    if (isSecond) this._add(event);
   }
 
   _add(event) {

@@ -15,6 +15,7 @@ export class LayerList {
     this.folded = new Set();
     /** @type {string[]} */
     this._wanted = [];
+    this._marked = '';
     this._foldKey = `keen-folded-${character}`;
     for (const name of JSON.parse(localStorage.getItem(this._foldKey) ?? '[]')) this.folded.add(name);
     this.menu = document.getElementById('layer-menu');
@@ -36,11 +37,13 @@ export class LayerList {
 
   /** Mark what is chosen and what is folded; after the lanes or the panel came anew. */
   mark() {
-    const { chosen } = this;
+    const { chosen } = this, isNew = chosen.join() !== this._marked;
+    this._marked = chosen.join();
     for (const head of this.heads) {
       const isChosen = chosen.includes(head.dataset.choose);
       head.setAttribute('aria-pressed', String(isChosen));
       head.closest('.lane-label').classList.toggle('is-chosen', isChosen);
+      if (isChosen && isNew) head.scrollIntoView({ block: 'nearest' });
     }
     for (const part of this.element.querySelectorAll('[data-group]')) {
       const isFolded = this.folded.has(part.dataset.group);

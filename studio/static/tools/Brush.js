@@ -97,6 +97,7 @@ export class Brush {
   down(event) {
     if (!this.region || event.button !== 0) return false;
     const hit = this.under(event);
+    if (!hit && this.spot) this._say(`That missed the mesh ${this.region.part.name || 'of the region'}. Click on it, or press the button again to call it off.`);
     if (!hit) return false;
     if (this.spot) { this._spotted(hit); return true; }
     this.stroke = { dabs: [], power: new Map(), settings: this.settings, seen: this._seen() };
@@ -147,8 +148,16 @@ export class Brush {
 
   /** Wait for the positions that a command asks for. */
   begin(command) {
-    this.spot = { command, points: [] };
+    // Pressed again, its button calls it off.
+    this.spot = this.spot?.command === command ? null : { command, points: [] };
+    this._showWaiting();
+    if (!this.spot) { this._say(''); return; }
     this._say(command === 'gradient' ? 'Click where the influence is 0.' : 'Click a place on the character.');
+  }
+
+  /** Let the button of the command that waits for a click look pressed. */
+  _showWaiting() {
+    for (const button of document.querySelectorAll('[data-spot]')) button.setAttribute('aria-pressed', String(button.dataset.spot === this.spot?.command));
   }
 
   async _spotted(hit) {
@@ -156,6 +165,7 @@ export class Brush {
     points.push(hit.place);
     if (command === 'gradient' && points.length < 2) { this._say('Now click where it is 1.'); return; }
     this.spot = null;
+    this._showWaiting();
     this._say('');
     await this._send({ command, points, radius: this.settings.radius * 2 });
   }

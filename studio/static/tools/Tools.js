@@ -47,12 +47,14 @@ export class Tools {
     let down = null;
     this.element.addEventListener('pointerdown', (event) => {
       if (event.target !== canvas) return;
-      if (this._pressing.some((tool) => tool.down(event))) {
+      const taker = this._pressing.find((tool) => tool.down(event));
+      // A press on a joint may be a click, which chooses it, or a drag.
+      down = !taker || taker === this.jointDrag ? [event.clientX, event.clientY] : null;
+      if (taker) {
         event.stopPropagation();
         canvas.setPointerCapture(event.pointerId);
       }
     }, true);
-    canvas.addEventListener('pointerdown', (event) => { down = [event.clientX, event.clientY]; });
     canvas.addEventListener('pointermove', (event) => {
       if (!event.buttons) this._hover(event, canvas);
       for (const tool of this._pressing) tool.move(event);
