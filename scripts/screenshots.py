@@ -50,8 +50,7 @@ def take_all(app, browser):
     desk("motion")
     browser.set_value("#dial-wobble_rate", 1.8)
     browser.wait_for("return document.querySelector('#take-status').textContent.includes('Take 9 finished')")
-    browser.run("document.querySelector('.dials').scrollIntoView(); app.player.go(33)")
-    keep(browser, "motion-dials")
+    many_layers(app, browser)
     browser.open(f"/characters/{app.mudwick}/motion/?layer=belly")
     browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")
     browser.click(".ring-form button")
@@ -69,11 +68,12 @@ def take_all(app, browser):
     browser.run("document.querySelector('.dials').scrollIntoView(); app.player.go(20)")
     keep(browser, "motion-inside")
     desk("contacts")
+    browser.click(".fit-form [name=small]")
     browser.click(".fit-form button")
     browser.wait_for("return document.querySelectorAll('.colliders .layer').length > 10")
     time.sleep(1)
     browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished' && document.querySelector('.clip-area')")
-    browser.run("app.player.go(24); [...document.querySelectorAll('#panel details summary')].at(-1).click()")
+    browser.run("app.player.go(24); document.querySelector('.meet').closest('details').open = true")
     browser.run("document.querySelector('.meet').scrollIntoView({block: 'center'})")
     keep(browser, "contacts")
     browser.open(f"/characters/{app.mudwick}/motion/?layer=saddle-blanket")
@@ -85,9 +85,7 @@ def take_all(app, browser):
     )
     keep(browser, "motion-sheet")
     placed_by_hand(browser, desk)
-    desk("takes")
-    browser.run("document.querySelector('[data-look=xray]').click(); app.player.go(20)")
-    keep(browser, "takes")
+    compared(browser, desk)
     poke(browser, desk)
     skin_on_skin(browser, desk)
     tidewarden(app, browser)
@@ -96,6 +94,28 @@ def take_all(app, browser):
     browser.wait_for("return document.querySelector('.takes .download')")
     browser.run("app.player.go(27)")
     keep(browser, "bake")
+
+
+def many_layers(app, browser):
+    """Two layers chosen, and the form for new ones."""
+    browser.open(f"/characters/{app.mudwick}/motion/?layer=barbels,frill")
+    browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")
+    browser.run("app.player.go(33)")
+    keep(browser, "layers")
+    browser.click("#add-layer")
+    browser.wait_for("return document.querySelector('#joints')")
+    browser.set_value("#joints", "tail_1, barbel_l1_1, barbel_r1_1")
+    keep(browser, "add-layer")
+
+
+def compared(browser, desk):
+    """The tail's slower take with its livelier one as a ghost."""
+    desk("takes")
+    browser.run("document.querySelector('.take.is-current ~ .take.is-finished [data-beside]').click()")
+    browser.wait_for("return document.querySelector('.changes') && app.viewport.view.ghost?.object.visible")
+    browser.run("document.querySelector('[data-look=joints]').click(); app.player.go(36)")
+    keep(browser, "takes")
+    browser.click("[data-beside='']")
 
 
 def choose_clip(browser, name):

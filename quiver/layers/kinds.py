@@ -10,7 +10,7 @@ JOINTS, REGION = "joints", "region"
 """What a layer is made of: chains of joints, or a region of a mesh."""
 POSE_FILTER, PART, SKIN_FILTER = "pose_filter", "part", "skin_filter"
 """When a run comes to a layer: before the simulation, in it, or on the finished skin."""
-OPTIONAL_FIELDS = ("rides", "built", "other", "form")
+OPTIONAL_FIELDS = ("rides", "built", "other", "form", "leaves_out")
 """Fields of the document that only some kinds have."""
 
 

@@ -21,7 +21,7 @@ from quiver.dials import AMOUNT
 from quiver.errors import BadInput
 from quiver.layers.kinds import JOINTS
 from quiver.mesh import regions as levels
-from quiver.setup.model import FOLLOWER, FORMS, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Form, Layer, Region, Setup
+from quiver.setup.model import FOLLOWER, FORMS, LAYER, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Form, Layer, Region, Setup
 from quiver.setup.upgrades import upgraded
 
 FORMAT, VERSION = "keen-quiver-setup", 2
@@ -126,6 +126,7 @@ _FIELD_TYPES = {
     "built": (Annotated[Packed, Meta(description="A conforming solid, deflated (zlib).")], ""),
     "other": (Annotated[Name, Meta(description="The region that it is kept from; without one, the rest of the mesh.")], ""),
     "form": (FormDocument | None, None),
+    "leaves_out": (Annotated[Name, Meta(description=f"A region that it leaves out, or {LAYER}: and the id of a layer.")], ""),
 }
 
 
@@ -316,8 +317,10 @@ def _check_whole(setup):
     carriers = [layer.id for layer in setup.layers if registry.kind_of(layer.kind).carries]
     carriers += [f"{FOLLOWER}:{follower.id}" for follower in setup.followers]
     for index, layer in enumerate(setup.layers):
-        for identifier in filter(None, (layer.region, layer.other)):
+        for identifier in layer.regions:
             setup.region(identifier)
+        if layer.leaves_out.startswith(f"{LAYER}:"):
+            setup.layer(layer.leaves_out.removeprefix(f"{LAYER}:"))
         wanted = f"the id of a soft volume, or {FOLLOWER}: and the id of one"
         _expect(not layer.rides or layer.rides in carriers, f"layers[{index}].rides", wanted, layer.rides)
 

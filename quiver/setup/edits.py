@@ -8,7 +8,7 @@ from quiver import layers as registry
 from quiver.colliders import SIZES, Collider
 from quiver.errors import BadInput
 from quiver.layers.kinds import JOINTS, REGION
-from quiver.setup.model import FOLLOWER, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Layer, Region, found
+from quiver.setup.model import FOLLOWER, LAYER, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Layer, Region, found
 
 LONGEST_NAME = 200
 
@@ -58,7 +58,7 @@ def set_levels(setup, identifier, values):
 def without_region(setup, identifier):
     """One region less; refused where a layer is made of it."""
     region = setup.region(identifier)
-    users = [layer.name for layer in setup.layers if identifier in (layer.region, layer.other)]
+    users = [layer.name for layer in setup.layers if identifier in layer.regions]
     if users:
         raise BadInput(f"“{region.name}” is used by {', '.join(f'“{name}”' for name in users)}; remove the layer first")
     return replace(setup, regions=tuple(each for each in setup.regions if each.id != identifier))
@@ -112,6 +112,7 @@ def without_layers(setup, identifiers):
     gone = {setup.layer(identifier).id for identifier in identifiers}
     left = (layer for layer in setup.layers if layer.id not in gone)
     layers = tuple(replace(layer, rides="") if layer.rides in gone else layer for layer in left)
+    layers = tuple(replace(layer, leaves_out="") if layer.leaves_out.removeprefix(f"{LAYER}:") in gone else layer for layer in layers)
     return replace(setup, layers=layers, colliders=tuple(_forgetting(collider, gone) for collider in setup.colliders))
 
 

@@ -54,6 +54,7 @@ class Region:
     is_final: bool = False
 
 
+LAYER = "layer"
 FOLLOWER = "follower"
 """A layer rides on the id of a soft volume, or on this, a colon, and the id of a follower."""
 
@@ -93,7 +94,8 @@ class Layer:
 
     A layer made of joints has ``chains`` (one joint each where a pick is no chain); one that ``rides`` follows a soft volume, or a
     follower, by its id. One made of a region has its id in ``region``. ``built`` is what bodies/conforming.py made of its mesh, where it
-    is not a lattice; ``other`` the region that skin contact keeps it from ("" for the rest of the mesh); ``form`` a shape placed by hand.
+    is not a lattice; ``other`` the region that skin contact keeps it from ("" for the rest of the mesh), which ``leaves_out`` a region, or
+    what a layer carries, by its id after LAYER and a colon; ``form`` a shape placed by hand.
     ``values`` are its dials. Layers in a row with the same ``group`` stand together in the list; those with the same ``link`` are two
     sides: edits.py changes the dials, amount and switch of all of them.
     """
@@ -110,8 +112,15 @@ class Layer:
     built: str = ""
     other: str = ""
     form: Form | None = None
+    leaves_out: str = ""
     group: str = ""
     link: str = ""
+
+    @property
+    def regions(self):
+        """The ids of the regions that it names."""
+        left_out = "" if self.leaves_out.startswith(f"{LAYER}:") else self.leaves_out
+        return [identifier for identifier in (self.region, self.other, left_out) if identifier]
 
     def value(self, name):
         """The value of a dial. Raises BadInput where the layer has no such dial."""
@@ -174,7 +183,7 @@ class Setup:
     def motion(self):
         """All that the motion depends on, to be compared: without names, layers that are off, and regions that no layer is made of."""
         layers = tuple(replace(layer, name="", group="", link="") for layer in self.layers if layer.is_on)
-        used = {identifier for layer in layers for identifier in (layer.region, layer.other)}
+        used = {identifier for layer in layers for identifier in layer.regions}
         ridden = {layer.rides for layer in layers}
         return (
             layers,

@@ -31,6 +31,20 @@ def ride(row, layer_id, rides):
     return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: attached").take
 
 
+def leave_out(row, layer_id, what):
+    """Let skin contact leave out a region (its id), or what a layer carries ("layer:" and its id); "" nothing. Raises BadInput."""
+
+    def command(setup):
+        kind, _, name = what.rpartition(":")
+        if what:
+            setup.layer(name) if kind == setups.LAYER else setup.region(name)
+        if "leaves_out" not in registry.kind_of(setup.layer(layer_id).kind).fields:
+            raise BadInput(f"“{setup.layer(layer_id).name}” is no skin contact, so it leaves nothing out")
+        return edits.set_fields(setup, layer_id, leaves_out=what)
+
+    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: leaves out").take
+
+
 def follow(row, layer_id, mesh, vertices):
     """Attach a layer to a new follower over some vertices of a mesh (numbers with spaces between). Raises BadInput."""
     numbers = [number for number in map(whole_number, vertices.split()) if number is not None]

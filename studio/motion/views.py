@@ -207,6 +207,13 @@ def ride(request, pk, layer):
 
 
 @require_POST
+def leave_out(request, pk, layer):
+    """Let skin contact leave out a region, or what a layer carries."""
+    row = character_or_404(pk, request)
+    return _panel(request, row, [layer], services.leave_out(row, layer, request.POST.get("what", "")))
+
+
+@require_POST
 def follow_points(request, pk, layer):
     """Let a layer hang on a new follower, or, with "forget", remove one."""
     row = character_or_404(pk, request)

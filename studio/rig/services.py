@@ -25,12 +25,14 @@ def clip_rates(row):
 
 def set_unit(row, metres):
     """Set how long one unit of the file is [m]. Raises BadInput."""
-    return edit(row, lambda setup: edits.set_scene(setup, METRES.name, metres), f"One unit is {float(metres):g} m").take
+    length = METRES.checked(metres)
+    return edit(row, lambda setup: edits.set_scene(setup, METRES.name, length), f"One unit is {length:g} m").take
 
 
-def set_rate(row, rate, label):
+def set_rate(row, rate, label=""):
     """Set the frame rate [1/s]. Raises BadInput."""
-    made = edit(row, lambda setup: edits.set_scene(setup, FRAME_RATE.name, rate), label, runs=False)
+    checked = FRAME_RATE.checked(rate)
+    made = edit(row, lambda setup: edits.set_scene(setup, FRAME_RATE.name, checked), label or f"{checked:.5g} frames a second", runs=False)
     refresh_clip_lengths(row)
     return follow_change(row) if made.version else None
 

@@ -24,15 +24,15 @@ def _panel(request, row):
 def set_unit(request, pk):
     """Set how long one unit of the file is."""
     row = character_or_404(pk, request)
-    return changed(_panel(request, row), services.set_unit(row, request.POST.get("metres", "")))
+    take = services.set_unit(row, request.POST.get("metres", ""))
+    return changed(_panel(request, row), take)
 
 
 @require_POST
 def use_rate(request, pk):
     """Use the rate that a clip is keyed at."""
     row = character_or_404(pk, request)
-    rate = request.POST.get("rate", "")
-    take = services.set_rate(row, rate, f"{rate[:8]} frames a second")
+    take = services.set_rate(row, request.POST.get("rate", ""))
     return changed(_panel(request, row), take)
 
 

@@ -5,9 +5,19 @@ import pygltflib as gl
 
 
 def arm(
-    names=("root", "upper", "lower", "hand"), weights_sum=1.0, clips=("wave",), per_joint=False, byte_weights=False, z_up=False, seconds=1.5
+    names=("root", "upper", "lower", "hand"),
+    weights_sum=1.0,
+    clips=("wave",),
+    per_joint=False,
+    byte_weights=False,
+    z_up=False,
+    seconds=1.5,
+    rates=None,
 ):
-    """A small arm: four joints in a row, a strip of skin, clips that turn the joints. Returns a pygltflib document."""
+    """A small arm: four joints in a row, a strip of skin, clips that turn the joints. Returns a pygltflib document.
+
+    rates  {clip: frames a second} of clips that are keyed on every frame
+    """
     file = _Writer()
     count = len(names)
     nodes = [gl.Node(name=name, translation=[0.0, 0.0, 0.0] if k == 0 else [0.0, 0.3, 0.0]) for k, name in enumerate(names)]
@@ -45,7 +55,7 @@ def arm(
     file.document.scenes, file.document.scene = [gl.Scene(nodes=top)], 0
     file.document.asset = gl.Asset(version="2.0", generator="test")
     for clip in clips:
-        file.add_wave(clip, count, per_joint, seconds)
+        file.add_wave(clip, count, per_joint, seconds, (rates or {}).get(clip))
     return file.finish()
 
 
@@ -71,11 +81,13 @@ class _Writer:
         self.document.accessors.append(accessor)
         return len(self.document.accessors) - 1
 
-    def add_wave(self, name, joints, per_joint, seconds):
+    def add_wave(self, name, joints, per_joint, seconds, rate):
         """Turns every joint to and fro; each channel has times of its own, as many exporters write it."""
         animations = []
         for joint in range(1, joints):
             times = np.linspace(0.0, seconds, 19 + joint, dtype=np.float32)
+            if rate:
+                times = (np.arange(round(seconds * rate) + 1) / rate).astype(np.float32)
             angle = 0.5 * np.sin(2 * np.pi * times / seconds + joint)
             values = np.stack([0 * angle, 0 * angle, np.sin(angle / 2), np.cos(angle / 2)], 1).astype(np.float32)
             sampler = gl.AnimationSampler(

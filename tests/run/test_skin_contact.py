@@ -16,7 +16,7 @@ from quiver.rig.pose import rest_matrices, world_matrices
 from quiver.rig.skinning import skinned_positions
 from quiver.run.spec import TakeSpec
 from quiver.setup import edits
-from quiver.setup.document import from_document, loads, to_document
+from quiver.setup.document import dumps, from_document, loads, to_document
 from quiver.setup.model import Setup
 from tests.makers import Run, clips_of, moving_clip, skeleton_of
 
@@ -123,6 +123,28 @@ class DialTest(TestCase):
         _, moves, clips, _ = take(touching(arms(), share=0.0))
         self.assertEqual(np.abs(moves[1]).max(), 0.0)
         self.assertLess(clips[:, 0].max(), NEAR)
+
+    def test_what_is_left_out_neither_pushes_nor_moves(self):
+        character = arms()
+        setup, rest = touching(character), character.meshes[0].positions
+        levels = np.where(np.abs(rest[:, 0]) < 0.2, regions.IN_FULL, regions.OUT).astype(np.uint8)
+        setup = edits.with_new_region(setup, "middle", "lower", len(levels), regions.encode(levels))
+        setup = edits.set_fields(setup, setup.layers[0].id, leaves_out="middle")
+        self.assertEqual(loads(dumps(setup)), setup)
+        _, _, _, added = take(setup, character)
+        self.assertEqual(added.max(), 0.0)
+        with self.assertRaisesRegex(BadInput, "used by"):
+            edits.without_region(setup, "middle")
+        # A layer stands for what it carries.
+        setup = edits.with_new_soft(setup, "sheet", "middle")
+        setup = edits.set_fields(setup, setup.layers[0].id, leaves_out=f"layer:{setup.layers[1].id}")
+        setup = edits.switch_layers(setup, [setup.layers[1].id], False)
+        self.assertEqual(loads(dumps(setup)), setup)
+        self.assertEqual(take(setup, character)[3].max(), 0.0)
+        gone = edits.without_layers(setup, [setup.layers[1].id])
+        self.assertEqual(gone.layers[0].leaves_out, "")
+        with self.assertRaisesRegex(BadInput, "nobody"):
+            loads(dumps(edits.set_fields(setup, setup.layers[0].id, leaves_out="layer:nobody")))
 
     def test_a_margin_is_kept(self):
         _, moves, _, _ = take(touching(arms(0.0), margin=4.0), arms(0.0))

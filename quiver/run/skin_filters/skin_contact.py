@@ -6,6 +6,7 @@ no other frame.
 
 import numpy as np
 
+from quiver.bodies import picking
 from quiver.cache import Cache
 from quiver.contact.skins import ClosestPointQuery, Patch
 from quiver.errors import BadInput
@@ -14,6 +15,7 @@ from quiver.mesh import regions
 from quiver.mesh.topology import distance_along, topology
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions, skinned_through, subset
+from quiver.setup.model import LAYER
 
 LOOKS = 3
 """How often in a frame it is looked up what touches what: after the first moves it may be another spot."""
@@ -167,14 +169,30 @@ def _whole_of(character, layer, setup):
     if layer.other == layer.region:
         raise BadInput(f"{layer.name}: expected two different regions, got the same one twice")
     areas = [setup.region(identifier) for identifier in (layer.region, layer.other) if identifier]
-    key = (setup.metres_per_unit, *((area.mesh, area.values) for area in areas))
-    return _wholes.get(character, key, lambda: _Whole(character, layer.name, areas, setup.metres_per_unit)), key
+    left_out = _left_out(character, layer, setup)
+    key = (setup.metres_per_unit, *((area.mesh, area.values) for area in areas), *((name, own.tobytes()) for name, own in left_out.items()))
+    return _wholes.get(character, key, lambda: _Whole(character, layer.name, areas, setup.metres_per_unit, left_out)), key
+
+
+def _left_out(character, layer, setup):
+    """{mesh: bool (V,)} of what the other side of a layer leaves out: a region, or what another layer carries. Raises BadInput."""
+    if not layer.leaves_out:
+        return {}
+    kind, _, name = layer.leaves_out.rpartition(":")
+    carried = setup.layer(name) if kind == LAYER else None
+    nodes = picking.driven_nodes(character, [carried]) if carried and carried.chains else set()
+    found = {mesh.name: regions.is_in(regions.from_joints(mesh, nodes)) for mesh in character.meshes} if nodes else {}
+    area = setup.region(carried.region if carried else name) if not carried or carried.region else None
+    if area:
+        mesh, levels = character.painted(area)
+        found[mesh.name] = regions.is_in(levels)
+    return found
 
 
 class _Whole:
     """The meshes of both sides as one surface. meshes {name: (index, span of its vertices)}; is_first, is_second, influence (P,)."""
 
-    def __init__(self, character, name, areas, scale):
+    def __init__(self, character, name, areas, scale, left_out):
         checked = [character.painted(area) for area in areas]
         self.scale, self.character, self.meshes, at = scale, character, {}, 0
         for mesh in dict.fromkeys(mesh.name for mesh, _ in checked):
@@ -193,6 +211,11 @@ class _Whole:
         self.is_second = ~self.is_first
         if len(areas) == 2:
             self.is_second &= self.top.gathered(influences[1]) >= 0.0
+        for mesh, own in left_out.items():
+            if mesh in self.meshes:
+                values = np.zeros(at)
+                values[self.meshes[mesh][1]] = own
+                self.is_second &= self.top.gathered(values) < 1.0
         if not self.is_second.any():
             raise BadInput(f"{name}: expected something of the skin that its region leaves out, to touch it")
         self.one_of = np.zeros(len(self.top.positions), int)
