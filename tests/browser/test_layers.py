@@ -34,6 +34,7 @@ class LayersTest(TestCase):
 
     def choose(self, *ids, held=None):
         for identifier in ids:
+            self.calm()
             self.browser.run("document.querySelector('#chosen-layers').isOld = true")
             chain = ActionChains(self.browser.driver)
             if held:
@@ -122,6 +123,9 @@ class LayersTest(TestCase):
         self.wait_for_setup(lambda layers: layers[1]["name"] == "Rudder")
         self.browser.wait_for("return document.querySelectorAll('[data-choose]')[1].textContent === 'Rudder'")
         self.browser.wait_for("return document.querySelector('.last-change').textContent.includes('renamed')")
+        # Enter named it, and did not choose it besides.
+        chosen = "return document.querySelector('#chosen-layers').dataset.ids"
+        self.assertEqual(self.browser.run(chosen), ids[0])
         # An empty name is no name.
         self.browser.run("document.querySelectorAll('[data-choose]')[1].focus()")
         ActionChains(self.browser.driver).send_keys(Keys.F2).perform()

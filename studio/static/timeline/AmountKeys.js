@@ -48,7 +48,8 @@ export class AmountKeys {
 
   /** Two clicks on one spot. The browser would not count them as double where the lanes came anew in between. */
   _clicked(event) {
-    const { at, x, y } = this._click, isSecond = event.timeStamp - at < DOUBLE_MS && Math.hypot(event.clientX - x, event.clientY - y) < 5;
+    const { at, x, y } = this._click, isNear = event.timeStamp - at < DOUBLE_MS && Math.hypot(event.clientX - x, event.clientY - y) < 5;
+    const isSecond = event.detail === 2 || isNear;
     this._click = { at: isSecond ? 0 : event.timeStamp, x: event.clientX, y: event.clientY };
     if (isSecond) this._add(event);
   }

@@ -151,8 +151,10 @@ export class LayerList {
     };
     field.addEventListener('keydown', (event) => {
       event.stopPropagation();
-      if (event.key === 'Enter') end(true);
-      if (event.key === 'Escape') end(false);
+      if (event.key !== 'Enter' && event.key !== 'Escape') return;
+      // Else the same key would press the name that has the focus next.
+      event.preventDefault();
+      end(event.key === 'Enter');
     });
     field.addEventListener('blur', () => end(true));
   }
