@@ -36,4 +36,4 @@ class DifferencesTest(TestCase):
         self.assertEqual(self.words(edits.set_scene(self.setup, "frame_rate", 30.0)), ["Scene: Frame rate 24 → 30 1/s"])
         changed = edits.set_collider(edits.set_collider_dial(self.setup, "head", "margin", 5.0), "head", is_on=False, place=(1.0, 0.0, 0.0))
         self.assertEqual(self.words(changed), ["Head: Margin 2 → 5 mm", "Head: off", "Head: moved or sized"])
-        self.assertEqual(self.words(edits.without_collider(self.setup, "head")), ["Head: collider removed"])
+        self.assertEqual(self.words(edits.without_collider(self.setup, "head")), ["Colliders: removed: Head"])

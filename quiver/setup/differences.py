@@ -56,11 +56,11 @@ def _of_regions(before, after):
 
 
 def _of_colliders(before, after):
-    old, found = {each.id: each for each in before.colliders}, []
+    old, found, new = {each.id: each for each in before.colliders}, [], []
     for collider in after.colliders:
         known = old.pop(collider.id, None)
         if known is None:
-            found.append((collider.name, "new collider"))
+            new.append(collider.name)
             continue
         words = [_changed(dial, known.value(dial.name), collider.value(dial.name)) for dial in shapes.DIALS]
         if known.is_on != collider.is_on:
@@ -70,4 +70,5 @@ def _of_colliders(before, after):
         if (set(known.meets), set(known.spares)) != (set(collider.meets), set(collider.spares)):
             words.append("collides with other layers")
         found += [(collider.name, each) for each in words]
-    return found + [(each.name, "collider removed") for each in old.values()]
+    gone = [each.name for each in old.values()]
+    return found + [("Colliders", f"{words}: {', '.join(names)}") for words, names in (("new", new), ("removed", gone)) if names]

@@ -180,7 +180,9 @@ def _soft_marks(first, known):
             continue
         values, keyed = np.array(known[name]), np.array(known.get(f"keyed_{name}") or np.zeros(len(known[name])))
         worst = int(np.argmax(np.abs(values - keyed)))
-        words = f"{name} {values[worst]:+.0f} %" + (f" (keyed {keyed[worst]:+.0f})" if f"keyed_{name}" in known else "")
+        # Without a zero that is negative.
+        now, before = (round(float(each[worst])) for each in (values, keyed))
+        words = f"{name} {now:+d} %" + (f" (keyed {before:+d})" if f"keyed_{name}" in known else "")
         marks.append({"text": words, "frame": first + worst})
         top = max(float(np.abs(values).max()), float(np.abs(keyed).max()), 10.0)
         shown = "volume" if name == "area" else name
