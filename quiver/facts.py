@@ -10,9 +10,9 @@ CENTIMETRES = 25.0
 """Joints that span more units than that are nearly always in centimetres."""
 
 
-def facts_of(character, frame_rate):
-    """Plain values: joints, vertices, triangles, meshes, clips with their frames at a rate [1/s] and the rate that they are keyed at, the
-    size (3,) of the rest pose [file units], and nodes in the order of the file.
+def facts_of(character):
+    """Plain values: joints, vertices, triangles, meshes, clips with the rate that they are keyed at [1/s], the size (3,) of the rest pose
+    [file units], and nodes in the order of the file.
     """
     skeleton = character.skeleton
     return {
@@ -25,7 +25,6 @@ def facts_of(character, frame_rate):
                 "name": clip.name,
                 "seconds": clip.seconds,
                 "keys": clip.key_count,
-                "frames": clip.frame_count(frame_rate),
                 "rate": keyed_rate(clip),
             }
             for clip in character.clips

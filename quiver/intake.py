@@ -15,18 +15,17 @@ MOST_BYTES, MOST_SECONDS = 4 * 2**30, 120
 """Bounds of a process that reads one file: address space, and seconds of a processor."""
 
 
-def kept_of(character, frame_rate=None):
-    """What the app keeps of a Character beside its file: "facts" (clips in frames at a rate [1/s], their own without one), "findings", the
-    likely "metres_per_unit" and "frame_rate", and the "picture", a PNG in bytes.
+def kept_of(character):
+    """What the app keeps of a Character beside its file: "facts", "findings", the likely "metres_per_unit" and "frame_rate" [1/s], and the
+    "picture", a PNG in bytes.
     """
-    frame_rate = frame_rate or likely_frame_rate(character, FRAME_RATE.default)
     image = io.BytesIO()
     Image.fromarray(picture(character)).save(image, "PNG", optimize=True)
     return {
-        "facts": facts_of(character, frame_rate),
+        "facts": facts_of(character),
         "findings": [finding.as_dict() for finding in character.findings],
         "metres_per_unit": likely_metres_per_unit(character),
-        "frame_rate": frame_rate,
+        "frame_rate": likely_frame_rate(character, FRAME_RATE.default),
         "picture": image.getvalue(),
     }
 

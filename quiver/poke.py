@@ -228,8 +228,8 @@ class Tug:
     def ready(self, world, jumped, per_frame):
         """What joints do does not matter to a hand."""
 
-    def surface_contacts(self, frame, points, way):
-        """As `SkinContacts.spots`."""
+    def surface_contacts(self, frame, points, travel):
+        """As `SkinContacts.surface_contacts`."""
         goals = self.began[self.rows] + (self.to - self.start) * self.scale
         ahead = goals - points[self.rows]
         lengths = np.linalg.norm(ahead, axis=1, keepdims=True)

@@ -12,7 +12,7 @@ from quiver.sim.varying import Varying
 
 
 class ChainContacts(Varying):
-    """What a wave of C chains of n segments meets.
+    """What a batch of C chains of n segments meets.
 
     met, skins  for each chain the colliders (indices) and the Skins it meets; rest (C, n + 1, 3) its points in the rest pose [m];
     thickness   (C, n + 1) how thick it is there [m]
@@ -54,7 +54,7 @@ class ChainContacts(Varying):
             skin.ready(world if skin_world is None else skin_world, jumped, per_frame)
 
     def surface_contacts(self, frame, until, points, travel):
-        """What may touch of the skins in a piece of a frame, as `advance` of sim/step.py takes it; see `SkinContacts.spots`.
+        """What may touch of the skins in a piece of a frame, as `advance` of sim/step.py takes it; see `SkinContacts.surface_contacts`.
 
         points (C, n + 1, 3) where the chains are [m], travel (C, n + 1) how far each point may move [m]
         """

@@ -208,8 +208,8 @@ push_held = njit(nogil=True, cache=True, error_model="numpy")(_push_held)
 def _push_surface_contacts(step, substeps, points, old, bases, corners, corner_weights, surface_contacts, contact_distances, frictions):
     """Push points that ride on particles off spots of a surface that moves; other arrays as `push_held`.
 
-    spots (M, 12) each point's place on the surface when the frame begins and when it ends, and its normal then; contact_distances (M,)
-    how far in front of it the point keeps; grips (M,) coefficients of friction
+    surface_contacts (M, 12) each point's place on the surface when the frame begins and when it ends [m], and the normals there;
+    contact_distances (M,) how far in front of it the point keeps [m]; frictions (M,) coefficients of friction
     """
     each = 1.0 / substeps
     now, then = (step + 1.0) * each, step * each

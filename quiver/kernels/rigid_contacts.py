@@ -9,12 +9,12 @@ surfaces are from the cores [m].
 ========  ==================  ================================================================
 array     shape               content
 ========  ==================  ================================================================
-keyed     (B, S + 1, 7)       keyed positions and turns before the first and after each of S substeps
-ends      int (B + 1, 3)      where each body's points, colliders and spots begin, and all end
+keyed     (B, S + 1, 7)       keyed positions and rotations before the first and after each of S substeps
+ends      int (B + 1, 3)      where each body's points, colliders and surface contacts begin, and all end
 points    (M, 3)              positions of their surfaces along the principal axes [m]
-reaches   (R,)                for each body, points x colliders: how far a point keeps from a core [m]
+contact_distances (R,)        for each body, points x colliders: how far a point keeps from a core [m]
 frames    (S K, FRAME)        for each body, S x its colliders, as contacts.py says; shapes (K, SHAPE)
-spots     which (Q,), spots   as `push_surface_contacts` of contacts.py takes them; ``which`` is a body's own point
+surface_contacts  (Q, 12)     as `push_surface_contacts` of contacts.py takes them, with which (Q,), a body's own points
 ========  ==================  ================================================================
 """
 
@@ -128,7 +128,8 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
     """Advance B bodies through S substeps of ``dt`` seconds, in place.
 
     states (B, 13), bodies (B, BODY), kinds (B,) BALL, HINGE or FREE, settings (B, SETTINGS): as in rigid.py
-    touches reaches, frames, shapes; spots which, spots, reaches, grips; record (B, S, 7) receives positions and turns after each substep
+    touches are contact_distances, frames and shapes; surface_contacts are which, the contacts, their distances and frictions; record
+    (B, S, 7) receives positions and rotations after each substep
     """
     many, substeps = len(states), record.shape[1]
     contact_distances, frames, shapes = touches

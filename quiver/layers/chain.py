@@ -1,5 +1,6 @@
 """Chains: rows of joints that swing."""
 
+from quiver.bodies import picking
 from quiver.dials import Choice, Dial, drag, gravity, settle_time
 from quiver.layers.kinds import JOINTS, LayerKind
 from quiver.run.parts import chain_batch
@@ -19,6 +20,16 @@ def _taper(name, label, low, help_text):
     return Dial(f"{name}_taper", f"{label} at the tip", "%", low, 400.0, 100.0, 5.0, "Taper", help_text)
 
 
+LONE_LIMIT = 40.0
+"""Bend limit that a chain of one joint begins with [degrees]."""
+
+
+def _begins(character, pick):
+    """A chain of one joint alone would swing about wildly: it begins with a bend limit, and without a turn about its own axis."""
+    axis = picking.lone_axis(character, pick)
+    return {} if axis is None else {"bend_limit": LONE_LIMIT, "swing_axes": "xyz".replace(axis, "")}
+
+
 CHAIN = LayerKind(
     name="chain",
     label="Chain",
@@ -31,6 +42,7 @@ CHAIN = LayerKind(
     measures=("turn", "clip"),
     panel="motion/kinds/joints.html",
     build=chain_batch.units,
+    begins=_begins,
     dials=(
         Dial("wobble_rate", "Wobble rate", "Hz", 0.0, 12.0, 2.0, 0.05, "Feel", "Swings in a second after a knock.", "0 = limp."),
         settle_time(24.0),

@@ -27,6 +27,7 @@ class LayerKind:
     build     (PlanContext, layers of this kind) → units for the schedule (PART) or filters; Raises BadInput
     measures  names of what a take tells of it besides the added motion: "volume", "area", "stretch", "clip", "cost"
     panel     template of the part of the panel above the dials
+    begins    (Character, ChainPick) → {dial: value} that a new layer of that pick begins with, where not at the defaults. Raises BadInput
     kept_dials dials that belong to one region: copying the feel of another layer leaves them
     """
 
@@ -47,6 +48,7 @@ class LayerKind:
     measures: tuple = ()
     panel: str = "motion/kinds/plain.html"
     kept_dials: tuple = ()
+    begins: Callable = lambda character, pick: {}
 
     @cached_property
     def _by_name(self):

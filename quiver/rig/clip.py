@@ -48,6 +48,11 @@ class Channel:
         return (2 * s3 - 3 * s2 + 1) * a + (s3 - 2 * s2 + s) * out + (3 * s2 - 2 * s3) * b + (s3 - s2) * into
 
 
+def frames_in(seconds, frame_rate):
+    """Frames from the start to the end of so many seconds at a rate [1/s], both counted; at least one."""
+    return int(np.floor(seconds * frame_rate + 1e-4)) + 1
+
+
 @dataclass(frozen=True)
 class Clip:
     """A named set of channels; ``start`` and ``end`` in seconds; ``sources`` are the file's animations it was read from."""
@@ -68,7 +73,7 @@ class Clip:
 
     def frame_count(self, frame_rate):
         """Frames from the first to the last key at a rate [1/s], both counted; at least one."""
-        return int(np.floor(self.seconds * frame_rate + 1e-4)) + 1
+        return frames_in(self.seconds, frame_rate)
 
     def sample(self, skeleton, seconds):
         """The pose of shape (T, J) at times (T,) [s] after the clip's start. Nodes without keys keep the rest pose."""

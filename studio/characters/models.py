@@ -2,6 +2,7 @@
 
 from django.db import models, transaction
 
+from quiver.rig.clip import frames_in
 from quiver.setup import model as setups
 from studio.characters import versions
 from studio.pieces import packed, unpacked
@@ -65,9 +66,15 @@ class Character(models.Model):
         """The newest version that was made from the current one."""
         return self.versions.filter(parent=self.current).defer("data").order_by("-pk").first() if self.current else None
 
+    @property
+    def clips(self):
+        """The facts of all clips, each with its "frames" at the setup's frame rate."""
+        rate = self.setup.frame_rate
+        return [clip | {"frames": frames_in(clip["seconds"], rate)} for clip in self.facts["clips"]]
+
     def clip_facts(self):
         """What is known of the active clip; None where the character has no clip."""
-        return next((clip for clip in self.facts["clips"] if clip["name"] == self.active_clip), None)
+        return next((clip for clip in self.clips if clip["name"] == self.active_clip), None)
 
 
 class SourceChunk(models.Model):

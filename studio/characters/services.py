@@ -28,8 +28,7 @@ _characters, _reading = LRUCache(KEPT_BYTES, getsizeof=lambda loaded: loaded.byt
 def bring_in(data, file_name, setup=None, is_demo=False):
     """Read a file, given as bytes, and keep it as a new Character. Raises BadFormat with all findings; then nothing is kept."""
     character, _ = read_character(data, plain_name(file_name))
-    kept = kept_of(character, setup.frame_rate) if setup else kept_of(character)
-    return keep(file_name, kept, [data], len(data), setup, is_demo)
+    return keep(file_name, kept_of(character), [data], len(data), setup, is_demo)
 
 
 def plain_name(file_name):
@@ -94,14 +93,6 @@ def clip_stream(row, clip_name):
     header = frames.header(keyed["rotation"], keyed["translation"], keyed["scale"], rate, 0, len(times))
     parts = [pose.rotations[:, keyed["rotation"]], pose.translations[:, keyed["translation"]], pose.scales[:, keyed["scale"]]]
     return header + frames.chunk(0, *parts) + frames.ending({"state": "finished"})
-
-
-def refresh_clip_lengths(row):
-    """Count the clips' frames again after the frame rate changed."""
-    character, _ = loaded(row.pk)
-    for facts, clip in zip(row.facts["clips"], character.clips, strict=True):
-        facts["frames"] = clip.frame_count(row.setup.frame_rate)
-    row.save(update_fields=["facts"])
 
 
 def joint_tree(row):

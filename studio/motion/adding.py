@@ -13,9 +13,6 @@ from quiver.setup import edits
 from studio.characters.services import joint_names, loaded
 from studio.edits.services import edit
 
-LONE_LIMIT = 40.0
-"""Bend limit that a chain of one joint begins with [degrees]."""
-
 
 def kinds_of(made_of):
     """The kinds of layers that are made of joints, or of a region."""
@@ -33,7 +30,7 @@ def add_layers(row, kind, names, ends=(), into="", is_apart=False):
     if kind not in [each.name for each in kinds_of(JOINTS)]:
         raise BadInput(f"expected one of {', '.join(each.label for each in kinds_of(JOINTS))}, got “{kind}”")
     label, picks = registry.kind_of(kind).label, _picks(row, kind, names, ends)
-    calm = {pick: _calm(row, pick) for pick in picks} if kind == "chain" else {}
+    character, begins = loaded(row.pk)[0], registry.kind_of(kind).begins
 
     def command(setup):
         if into:
@@ -46,7 +43,7 @@ def add_layers(row, kind, names, ends=(), into="", is_apart=False):
             return setup
         for pick in picks if is_apart else picks[:1]:
             setup = edits.with_new_chain(setup, pick, kind=kind)
-            setup = edits.set_dials(setup, [setup.layers[-1].id], calm.get(pick, {}))
+            setup = edits.set_dials(setup, [setup.layers[-1].id], begins(character, pick))
         for pick in () if is_apart else picks[1:]:
             setup = edits.with_chain(setup, setup.layers[-1].id, pick)
         return setup
@@ -77,13 +74,6 @@ def _picks(row, kind, names, ends):
         wanted = [tip for root, tip in ends if root == pick.root] if not pick.end else []
         picks += picking.to_tips(character, pick.root, wanted) if wanted else [pick]
     return picks
-
-
-def _calm(row, pick):
-    """Dials for a chain of one joint alone, which would swing about wildly: a bend limit, and no turn about its own axis."""
-    character, _ = loaded(row.pk)
-    axis = picking.lone_axis(character, pick)
-    return {} if axis is None else {"bend_limit": LONE_LIMIT, "swing_axes": "xyz".replace(axis, "")}
 
 
 def add_soft(row, kind, source, value):

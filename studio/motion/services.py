@@ -13,8 +13,8 @@ from quiver.run.plan import PlanContext
 from quiver.setup import document as setup_document
 from quiver.setup import edits
 from quiver.setup import model as setups
-from studio.characters.services import loaded, refresh_clip_lengths
-from studio.edits.services import edit, follow_change
+from studio.characters.services import loaded
+from studio.edits.services import edit
 from studio.motion.models import OwnPreset
 from studio.numbers import whole_number
 
@@ -80,14 +80,14 @@ def mirror(row, layer_ids):
             layer = setup.layer(layer_id)
             name = f"{layer.name}, other side"[:200]
             if registry.kind_of(layer.kind).made_of == JOINTS:
-                setup = edits.with_copy(setup, layer, name, link="", chains=_mirrored(character, layer))
+                setup = edits.with_copy(setup, layer, name, link="", group="", chains=_mirrored(character, layer))
                 continue
             region = setup.region(layer.region)
             mesh, levels = character.painted(region)
             values = regions.encode(regions.mirrored(levels, topology(mesh.positions, mesh.triangles)))
             setup = edits.with_new_region(setup, f"{region.name}, other side"[:200], region.mesh, region.vertices, values)
             form = layer.form and layer.form.mirrored()
-            setup = edits.with_copy(setup, layer, name, link="", region=setup.regions[-1].id, form=form)
+            setup = edits.with_copy(setup, layer, name, link="", group="", region=setup.regions[-1].id, form=form)
         return setup
 
     made = edit(row, command, lambda setup: f"{_named(setup, layer_ids)}: mirrored")
@@ -249,13 +249,8 @@ def forget_preset(row, layer_id, own):
 
 
 def set_scene_dial(row, dial_name, value):
-    """Set one of the values of the whole setup."""
-    dial, is_rate = edits.scene_dial(dial_name), dial_name == setups.FRAME_RATE.name
-    made = edit(row, lambda setup: edits.set_scene(setup, dial_name, value), dial.label, runs=not is_rate)
-    if not is_rate:
-        return made.take
-    refresh_clip_lengths(row)
-    return follow_change(row) if made.version else None
+    """Set one of the values of the whole setup. Raises BadInput."""
+    return edit(row, lambda setup: edits.set_scene(setup, dial_name, value), edits.scene_dial(dial_name).label).take
 
 
 def change_layers(row, layer_ids, action, value=""):

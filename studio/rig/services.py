@@ -3,11 +3,10 @@
 from quiver.errors import BadInput
 from quiver.setup import edits
 from quiver.setup.model import FRAME_RATE, METRES
-from studio.characters.services import refresh_clip_lengths
-from studio.edits.services import edit, follow_change
+from studio.edits.services import edit
 
 UNITS = (("metres", 1.0), ("centimetres", 0.01), ("millimetres", 0.001), ("inches", 0.0254))
-NEARLY = 1e-3
+NEARLY = 1e-4
 """Rates that differ by less than that share are the same."""
 
 
@@ -20,7 +19,7 @@ def sizes(row):
 def clip_rates(row):
     """The clips' facts, each with "differs": whether it is keyed at another rate than the setup's."""
     now = row.setup.frame_rate
-    return [clip | {"differs": bool(clip.get("rate")) and not _alike(clip["rate"], now)} for clip in row.facts["clips"]]
+    return [clip | {"differs": bool(clip.get("rate")) and not _alike(clip["rate"], now)} for clip in row.clips]
 
 
 def set_unit(row, metres):
@@ -32,9 +31,7 @@ def set_unit(row, metres):
 def set_rate(row, rate, label=""):
     """Set the frame rate [1/s]. Raises BadInput."""
     checked = FRAME_RATE.checked(rate)
-    made = edit(row, lambda setup: edits.set_scene(setup, FRAME_RATE.name, checked), label or f"{checked:.5g} frames a second", runs=False)
-    refresh_clip_lengths(row)
-    return follow_change(row) if made.version else None
+    return edit(row, lambda setup: edits.set_scene(setup, FRAME_RATE.name, checked), label or f"{checked:.5g} frames a second").take
 
 
 def choose_clip(row, name):
@@ -53,4 +50,4 @@ def choose_clip(row, name):
 
 
 def _alike(a, b):
-    return abs(a - b) < NEARLY * b / 10.0
+    return abs(a - b) < NEARLY * b

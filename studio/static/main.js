@@ -381,6 +381,7 @@ async function start() {
   connectStream();
   if (!canDraw) {
     byId('no-webgl').hidden = false;
+    document.body.classList.add('is-without-stage');
     byId('canvas').hidden = byId('poke').hidden = true;
     await refresh();
     store.set({ isReady: true });

@@ -68,14 +68,18 @@ def lanes(setup, take=None, beside=None):
     for row in rows:
         unit, values = others.get(row.layer.id, ("", np.zeros(0)))
         if take and len(values):
-            row.lines.append({"name": "beside", "path": _beside_path(values, tops[unit], beside.first_frame - take.first_frame)})
+            row.lines.append({"name": "beside", "path": _path(_standing(values, tops[unit]), beside.first_frame - take.first_frame)})
     return rows
 
 
-def _beside_path(values, top, shift):
-    """What another take did, as a line in the box of the one it is beside."""
-    heights = LANE_HEIGHT * (1.0 - 0.92 * values / top)
+def _path(heights, shift=0.0):
+    """Heights (F,) frame by frame as a line, the first one ``shift`` frames into the box."""
     return "M" + " L".join(f"{x + shift + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
+
+
+def _standing(values, top):
+    """The heights of values that stand on the floor of a lane."""
+    return LANE_HEIGHT * (1.0 - 0.92 * values / top)
 
 
 def _with_groups(layers):
@@ -104,7 +108,7 @@ def _measured(take):
 def _lane(take, layer, measured, tops, opened):
     unit, values = measured or ("", np.zeros(0))
     known = take.measures.get(layer.id, {}) if take and measured else {}
-    heights = LANE_HEIGHT * (1.0 - 0.92 * values / tops.get(unit, 1.0))
+    heights = _standing(values, tops.get(unit, 1.0))
     points = " ".join(f"L{x + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
     area = f"M0.5 {LANE_HEIGHT:g} {points} L{max(len(values) - 0.5, 0.5):g} {LANE_HEIGHT:g} Z" if values.any() else ""
     worst = int(np.argmax(values)) if len(values) else 0
@@ -139,7 +143,7 @@ def _amount_path(layer, first, count):
     if layer.amount == ((0.0, 1.0),) or not layer.kind:
         return ""
     amounts = [layer.amount_at(first + frame) for frame in range(count)]
-    return "M" + " L".join(f"{x + 0.5:g} {2.0 + (LANE_HEIGHT - 4.0) * (1.0 - value):.2f}" for x, value in enumerate(amounts))
+    return _path([2.0 + (LANE_HEIGHT - 4.0) * (1.0 - value) for value in amounts])
 
 
 def _notes(take, layer, unit, peak, frame):
@@ -166,7 +170,7 @@ def _clip_marks(first, known):
     mark["vertex"] = vertex if vertex >= 0 else None
     points = " ".join(f"L{x + 0.5:g} {y:.2f}" for x, y in enumerate(CLIP_SHARE * LANE_HEIGHT * depths / top))
     area = f"M0.5 0 {points} L{len(depths) - 0.5:g} 0 Z"
-    line = "M" + " L".join(f"{x + 0.5:g} {y:.2f}" for x, y in enumerate(CLIP_SHARE * LANE_HEIGHT * keyed / top))
+    line = _path(CLIP_SHARE * LANE_HEIGHT * keyed / top)
     return [mark], area, [{"name": "keyed-clip", "path": line}] if keyed.max() >= WORTH_TELLING else []
 
 
@@ -194,8 +198,7 @@ def _soft_marks(first, known):
 
 def _line(values, top):
     """Values around the middle of a lane as a path."""
-    heights = LANE_HEIGHT * (0.5 - 0.46 * values / top)
-    return "M" + " L".join(f"{x + 0.5:g} {y:.2f}" for x, y in enumerate(heights))
+    return _path(LANE_HEIGHT * (0.5 - 0.46 * values / top))
 
 
 def _cost_mark(known):

@@ -16,7 +16,7 @@ class RateTest(DeskTest):
     def test_a_clip_s_own_rate_is_found_used_and_said(self):
         self.assertEqual(self.row.setup.frame_rate, 30.0)
         self.assertEqual([round(clip["rate"], 3) for clip in self.row.facts["clips"]], [30.0, 25.0, 23.976])
-        self.assertEqual(self.row.facts["clips"][0]["frames"], 46)
+        self.assertEqual(self.row.clips[0]["frames"], 46)
         page = self.client.get(self.url("rig/"))
         self.assertContains(page, "Simulated and baked at 30 frames a second")
         self.assertContains(page, "23.976")
@@ -27,13 +27,15 @@ class RateTest(DeskTest):
         self.assertIn("as “film” is keyed", self.fresh.current.label)
         self.post("motion/undo/")
         self.assertEqual(self.fresh.setup.frame_rate, 30.0)
+        # The lengths of clips go with the rate, also by undo.
+        self.assertEqual(self.fresh.clip_facts()["frames"], 46)
         # A rate that was chosen by hand stays.
         self.post("motion/scene/", dial="frame_rate", value="48")
         self.client.post(self.url("clip/"), {"clip": "walk"})
         self.assertEqual(self.fresh.setup.frame_rate, 48.0)
         self.assertContains(self.client.get(self.url("rig/")), ">Use</button>", 3)
         self.post("rig/rate/", rate="25.0")
-        self.assertEqual((self.fresh.setup.frame_rate, self.fresh.facts["clips"][1]["frames"]), (25.0, 39))
+        self.assertEqual((self.fresh.setup.frame_rate, self.fresh.clips[1]["frames"]), (25.0, 39))
         self.assertEqual(self.client.post(self.url("clip/"), {"clip": "nowhere"}).status_code, 422)
 
 
