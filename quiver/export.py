@@ -1,16 +1,16 @@
 """From a baked clip to the file the artist takes away."""
 
-from quiver.formats.gltf import container, writing
+from quiver.formats.gltf import container, mending, writing
 
 
 def glb_parts(document, character, baked, name, shapes=()):
-    """A copy of the character's file with one more clip, as parts of a GLB. Weights that did not add up to one are mended.
+    """A copy of the character's file with one more clip, as parts of a GLB. What a strict reader refuses is mended.
 
     ``shapes`` (quiver.bake.meshes.Shapes) have one row of weights for each of ``baked.times``. Raises BadInput.
     """
     document = document.copy()
+    mending.mend(document)
     writing.add_clip(document, free_clip_name(character, name), baked.tracks, character.skeleton, baked.kept_from)
-    writing.repair_weights(document)
     if shapes:
         writing.add_shapes(document, character.meshes, shapes, baked.times)
     return container.glb_parts(document)

@@ -6,6 +6,7 @@ from quiver.contact.contacts import ColliderTracks
 from quiver.contact.skins import SkinContacts
 from quiver.kernels import contacts as kernel
 from quiver.kernels.lanes import LANES
+from quiver.sim.obstacles import frame_rows
 from quiver.sim.packing import in_lanes, no_surface_contacts, surface_contact_values
 from quiver.sim.step import NO_SURFACE_CONTACTS
 from quiver.sim.varying import Varying
@@ -52,6 +53,21 @@ class ChainContacts(Varying):
         self.frames = rows.astype(np.float32)
         for skin in self.skins:
             skin.ready(world if skin_world is None else skin_world, jumped, per_frame)
+
+    def touching(self, world, points):
+        """Which of all colliders the chains touch at some frames: bool (F, C, K) in node matrices (F, J, 3, 4).
+
+        points (F, C, n + 1, 3) where the chains are [m]
+        """
+        contacts = self.shapes.contacts
+        touching = np.zeros((*points.shape[:2], len(contacts)), bool)
+        for frame, placed in enumerate(contacts.placements(world)[:, self.shapes.met]):
+            rows = frame_rows(np.stack([placed, placed]))[0]
+            distances = np.empty((points[frame, :, 1:, 0].size * 2, len(placed)))
+            kernel.distances(_touching(points[frame]), rows, self.shapes.shapes, distances)
+            near = np.moveaxis(distances.reshape(len(points[frame]), -1, 2, len(placed)), -1, 1) < self.contact_distances + kernel.SLACK
+            touching[frame][:, self.shapes.met] = near.any((2, 3))
+        return touching
 
     def surface_contacts(self, frame, until, points, travel):
         """What may touch of the skins in a piece of a frame, as `advance` of sim/step.py takes it; see `SkinContacts.surface_contacts`.

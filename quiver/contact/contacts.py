@@ -21,11 +21,12 @@ MAIN_SHARE = 0.05
 class Contacts:
     """The colliders of a setup that are on: K simple shapes, and skins. Lengths in metres.
 
-    nodes int (K,) what each rides on, -1 for the world. Raises BadInput where one rides on a joint that is not there.
+    nodes int (K,) what each rides on, -1 for the world; numbers (K,) which of the setup's colliders each is. Raises BadInput where one rides on a joint that is not there.
     """
 
     def __init__(self, character, setup):
-        self.colliders = [collider for collider in setup.colliders if collider.is_on and collider.shape not in SURFACES]
+        simple = [(at, each) for at, each in enumerate(setup.colliders) if each.is_on and each.shape not in SURFACES]
+        self.numbers, self.colliders = np.array([at for at, _ in simple], int), [collider for _, collider in simple]
         skeleton, self.scale = character.skeleton, setup.metres_per_unit
         surfaces = [collider for collider in setup.colliders if collider.is_on and collider.shape in SURFACES]
         self.skins = [Skin(collider, surface_of_collider(character, collider, self.scale)) for collider in surfaces]

@@ -177,6 +177,8 @@ class Execution:
                 measures[node.part.layers[0].id] = {name: values[shown].astype(float) for name, values in measured.items()}
             for layer, moved in node.part.added(frames, found, keyed_world, final_world):
                 self._add(added, layer.id, moved)
+            for layer, met in node.part.against(keyed_world, final_world):
+                measures.setdefault(layer.id, {})["against"] = met
             for layer, degrees in _turned(node.part, frames):
                 measures.setdefault(layer.id, {})["turn"] = degrees[shown]
             for layer in node.part.layers:

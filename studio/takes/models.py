@@ -63,7 +63,7 @@ class Take(models.Model):
     @cached_property
     def measures(self):
         """{layer id: {name: values}}: "volume", "area", "stretch" [%] and "clip" [mm], the same as keyed with "keyed_" in front, "turn"
-        [degrees] and "deepest" [mesh, vertex], all frame by frame, and its "cost" [ms a frame].
+        [degrees], "deepest" [mesh, vertex] and "against" (which of the setup's colliders is touched), all frame by frame, and its "cost" [ms a frame].
         """
         found = {}
         for stats in self._stats:

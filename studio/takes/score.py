@@ -16,6 +16,8 @@ LEAST_CLIP_SCALE, WORTH_TELLING = 20.0, 0.5
 """Clip depth that fills its share of the lane at the least, and that is worth a word [mm]."""
 FAR_TURN = 60.0
 """A joint that turns farther off its keys is worth a warning [degrees]."""
+MULTIPLIED, WORTH_MULTIPLYING = 1.5, {"°": 20.0, "mm": 20.0}
+"""So many times the motion without contact is a collider's doing, where there is at least so much of it."""
 
 
 @dataclass(frozen=True)
@@ -62,9 +64,9 @@ def lanes(setup, take=None, beside=None):
     tops = {}
     for unit, values in (*measured.values(), *others.values()):
         tops[unit] = max(tops.get(unit, 1e-6), float(values.max(initial=0.0)))
-    rows = [_lane(take, layer, measured.get(layer.id), tops, opened) for layer, opened in _with_groups(setup.layers)]
+    rows = [_lane(setup, take, layer, measured.get(layer.id), tops, opened) for layer, opened in _with_groups(setup.layers)]
     if take and WHOLE_SKIN in take.layer_ids:
-        rows.append(_lane(take, _WHOLE, measured[WHOLE_SKIN], tops, None))
+        rows.append(_lane(setup, take, _WHOLE, measured[WHOLE_SKIN], tops, None))
     for row in rows:
         unit, values = others.get(row.layer.id, ("", np.zeros(0)))
         if take and len(values):
@@ -105,7 +107,7 @@ def _measured(take):
     }
 
 
-def _lane(take, layer, measured, tops, opened):
+def _lane(setup, take, layer, measured, tops, opened):
     unit, values = measured or ("", np.zeros(0))
     known = take.measures.get(layer.id, {}) if take and measured else {}
     heights = _standing(values, tops.get(unit, 1.0))
@@ -134,7 +136,7 @@ def _lane(take, layer, measured, tops, opened):
         [*clip_marks, *marks],
         [*lines, *keyed],
         clip,
-        _notes(take, layer, unit, peak, first + worst),
+        _notes(setup, take, layer, unit, values),
     )
 
 
@@ -146,15 +148,36 @@ def _amount_path(layer, first, count):
     return _path([2.0 + (LANE_HEIGHT - 4.0) * (1.0 - value) for value in amounts])
 
 
-def _notes(take, layer, unit, peak, frame):
+def _notes(setup, take, layer, unit, values):
     """What is wrong with a layer, in words."""
+    frame = take.first_frame + int(np.argmax(values)) if len(values) else 0
+    peak = float(values.max(initial=0.0))
     found = [note.removeprefix(f"{layer.name}: ") for note in take.notes if note.startswith(f"{layer.name}: ")] if take else []
     if unit == "°" and peak > FAR_TURN:
         found.append(f"turns {peak:.0f}° off its keys at frame {frame}; a bend limit or a shorter settle time holds it nearer")
+    found += _multiplied(setup, take, layer, unit, values) if take else []
     keys = [key for key, _ in layer.amount if take and key > take.last_frame]
     if len(layer.amount) > 1 and keys and take.first_frame == 0:
         found.append(f"{len(keys)} amount key{'s' if len(keys) > 1 else ''} beyond the clip’s last frame, {take.last_frame}")
     return found
+
+
+def _multiplied(setup, take, layer, unit, values):
+    """A collider that makes a layer move much more than it does by itself."""
+    against = np.array(take.measures.get(layer.id, {}).get("against", []), int)
+    least = WORTH_MULTIPLYING.get(unit, np.inf)
+    if len(against) != len(values) or not (against >= 0).any() or values.max() < least:
+        return []
+    worst = int(np.argmax(np.where(against >= 0, values, -1.0)))
+    alone = values[against < 0].max(initial=0.0)
+    # Its name as it is called by now.
+    collider, names = take.version.setup.colliders[against[worst]].id, {each.id: each.name for each in setup.colliders}
+    if values[worst] < MULTIPLIED * alone or collider not in names:
+        return []
+    unit = unit if unit == "°" else f" {unit}"
+    without = f"{alone:.0f}{unit} at most where it touches none" if (against < 0).any() else "it touches one in every frame"
+    pushed = f"“{names[collider]}” pushes it: {values[worst]:.0f}{unit} off its keys at frame {take.first_frame + worst}, {without}"
+    return [f"{pushed}; make the collider smaller, or switch the collision off"]
 
 
 def _clip_marks(first, known):

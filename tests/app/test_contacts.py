@@ -199,6 +199,24 @@ class MeasuredTest(RunningDeskTest):
         self.assertEqual(len(kept["deepest"][0]), 2)
         self.assertIn("clip", self.heard()["score"])
 
+    def test_a_collider_that_makes_a_layer_move_more_is_named(self):
+        self.dial("wobble_rate", "8")
+        run_waiting_jobs()
+        self.assertNotIn("pushes it", self.heard()["score"])
+        free = np.array(self.fresh.takes.first().measures["arm"]["turn"]).max()
+        # A ball where the keys swing the arm through.
+        self.post("contacts/add/", shape="ball")
+        ball = self.fresh.setup.colliders[0]
+        for field, value in (("place 0", "-450"), ("place 1", "1000"), ("place 2", "0"), ("size 0", "300")):
+            self.post(f"contacts/{ball.id}/set/", field=field, value=value)
+        self.post(f"contacts/{ball.id}/change/", action="rename", text="Pillar")
+        run_waiting_jobs()
+        take = self.fresh.takes.first()
+        turned, against = (np.array(take.measures["arm"][name]) for name in ("turn", "against"))
+        self.assertGreater(turned.max(), 1.5 * free)
+        self.assertEqual((int(against.min()), int(against.max())), (-1, 0))
+        self.assertRegex(self.heard()["score"], r"“Pillar” pushes it: \d+° off its keys")
+
     def test_skin_is_kept_from_skin_and_its_lane_says_how_deep_and_what_it_costs(self):
         for fields in ({"of": "joints:", "joints": ""}, {"of": "no-such"}, {"of": "joints:", "joints": "nobody"}):
             self.assertContains(self.post("contacts/skin-contact/", **fields), "", status_code=422)

@@ -10,7 +10,7 @@ import pygltflib
 
 from quiver.bake.joints import Track
 from quiver.errors import BadFormat
-from quiver.formats.gltf import container, writing
+from quiver.formats.gltf import container, mending, writing
 from quiver.formats.gltf.accessors import append_accessor, read_accessor
 from quiver.formats.gltf.reading import read_character
 from quiver.rig.pose import world_matrices
@@ -52,7 +52,7 @@ class OtherToolsTest(TestCase):
         warning = next(finding for finding in character.findings if finding.id == "weights")
         self.assertEqual(warning.level, "warning")
         self.assertIn("0.20", warning.message)
-        writing.repair_weights(document)
+        mending.mend(document)
         self.assertEqual(issues_of(container.write_glb(document))["numErrors"], 0)
 
     def test_weights_that_are_off_by_little_are_told_and_the_export_is_clean(self):
@@ -60,11 +60,53 @@ class OtherToolsTest(TestCase):
             character, document = read_character(glb_bytes(arm(weights_sum=total)))
             self.assertIn("weights", identifiers(character.findings), total)
             self.assertGreater(issues_of(glb_bytes(arm(weights_sum=total)))["numErrors"], 0)
-            writing.repair_weights(document)
+            mending.mend(document)
             self.assertEqual(issues_of(container.write_glb(document))["numErrors"], 0, total)
         # What adds up is left as it came, byte for byte.
         _, document = read_character(glb_bytes(arm()))
-        self.assertEqual(writing.repair_weights(document), 0)
+        self.assertEqual(mending.mend(document), 0)
+
+    def test_what_a_strict_reader_refuses_is_listed_and_mended(self):
+        made = arm(clips=("wave", "early"))
+        positions, joints = (made.meshes[0].primitives[0].attributes.POSITION, made.meshes[0].primitives[0].attributes.JOINTS_0)
+        document = container.parse(glb_bytes(made))
+        tree, primitive = document.tree, document.tree["meshes"][0]["primitives"][0]
+        count = tree["accessors"][positions]["count"]
+        del tree["accessors"][positions]["min"]
+        primitive["attributes"]["NORMAL"] = append_accessor(document, np.full((count, 3), 0.5, np.float32), "VEC3", target=34962)
+        tangents = np.tile(np.array([2.0, 0.0, 0.0, 0.3], np.float32), (count, 1))
+        primitive["attributes"]["TANGENT"] = append_accessor(document, tangents, "VEC4", target=34962)
+        named = read_accessor(document, joints, "joints").copy()
+        named[:, 1], named[:, 3] = named[:, 0], 200
+        primitive["attributes"]["JOINTS_0"] = append_accessor(document, named, "VEC4", target=34962)
+        samplers = tree["animations"][0]["samplers"]
+        times = read_accessor(document, samplers[0]["input"], "times").copy()
+        times[5] = times[4]
+        samplers[0]["input"] = append_accessor(document, times, "SCALAR", bounds=True)
+        turns = read_accessor(document, samplers[1]["output"], "turns") * np.float32(1.3)
+        samplers[1]["output"] = append_accessor(document, turns, "VEC4")
+        late = tree["animations"][1]["samplers"][2]
+        late["input"] = append_accessor(document, read_accessor(document, late["input"], "times") - np.float32(0.25), "SCALAR", bounds=True)
+        tree["nodes"][1]["rotation"] = [0.0, 0.0, 0.0, 1.1]
+        binds = tree["skins"][0]["inverseBindMatrices"]
+        matrices = read_accessor(document, binds, "binds").copy()
+        matrices[:, 15] = 1.00001
+        tree["skins"][0]["inverseBindMatrices"] = append_accessor(document, matrices, "MAT4")
+        data = container.write_glb(document)
+        self.assertGreater(issues_of(data)["numErrors"], 8)
+        character, document = read_character(data)
+        said = {"bounds", "unit", "influences", "same-time", "early", "non-unit", "bind-matrices"}
+        self.assertEqual(said - identifiers(character.findings), set())
+        mending.mend(document)
+        mended = container.write_glb(document)
+        self.assertEqual([issue for issue in issues_of(mended)["messages"] if issue["severity"] == 0], [])
+        again, document = read_character(mended)
+        self.assertEqual(again.findings, ())
+        self.assertEqual(mending.mend(document), 0)
+        # Nothing moves: weights of one joint are added, keys stand where they stood.
+        np.testing.assert_allclose(again.meshes[0].weights.sum(1), 1.0, atol=1e-6)
+        first, second = (each.clips[0].sample(each.skeleton, np.linspace(0, 1.5, 12)) for each in (character, again))
+        np.testing.assert_allclose(world_matrices(character.skeleton, first), world_matrices(again.skeleton, second), atol=1e-5)
 
     def test_byte_weights_and_a_z_up_wrapper(self):
         character, _ = read_character(glb_bytes(arm(byte_weights=True, z_up=True)))

@@ -6,19 +6,13 @@ import numpy as np
 
 from quiver.formats.gltf import container
 from quiver.formats.gltf.accessors import read_accessor
+from quiver.formats.gltf.mending import are_off
 from quiver.rig.character import Mesh
 
 MOST_VERTICES = 3_000_000
 """Vertices of all meshes of a file, counted for each node that shows them."""
 FAR = 1e9
 """No place or matrix of a mesh is beyond that [file units]."""
-WEIGHT_SLACK = 2e-7
-"""How far the weights of a vertex may be from one in all, for each that is not zero: what a strict validator allows."""
-
-
-def are_off(weights):
-    """Which vertices' weights (V, I) do not add up to one, bool (V,)."""
-    return np.abs(weights.sum(1, dtype=float) - 1.0) > WEIGHT_SLACK * np.maximum((weights > 0.0).sum(1), 1)
 
 
 def read_meshes(document, skeleton, remarks):

@@ -3,7 +3,7 @@
 import numpy as np
 
 from quiver.errors import BadInput
-from quiver.formats.gltf import container
+from quiver.formats.gltf import container, mending
 from quiver.formats.gltf.clips import read_clips
 from quiver.formats.gltf.meshes import read_meshes
 from quiver.formats.gltf.remarks import Remarks, unique_names
@@ -46,6 +46,9 @@ def character_of(document, name):
     _check_size(skeleton, meshes, remarks)
     if remarks.refused:
         raise remarks.refusal()
+    for fault in mending.faults(document):
+        if fault.id:
+            remarks.warn(fault.id, fault.message, mending.HINT, fault.where)
     return Character(name, skeleton, tuple(meshes), tuple(clips), tuple(remarks.findings))
 
 

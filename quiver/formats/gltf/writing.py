@@ -3,8 +3,7 @@
 import numpy as np
 
 from quiver.errors import BadInput
-from quiver.formats.gltf.accessors import ARRAY_TARGET, append_accessor, append_bytes, read_accessor
-from quiver.formats.gltf.meshes import are_off
+from quiver.formats.gltf.accessors import append_accessor, append_bytes
 
 
 def add_clip(document, name, tracks, skeleton, kept_from=()):
@@ -107,25 +106,3 @@ def _place_by_parts(node, index, skeleton):
     node["translation"] = skeleton.rest.translations[index].tolist()
     node["rotation"] = skeleton.rest.rotations[index].tolist()
     node["scale"] = skeleton.rest.scales[index].tolist()
-
-
-def repair_weights(document):
-    """Replace skin weights that do not add up to one by scaled ones; returns how many primitives were changed."""
-    changed = 0
-    for mesh in document.tree.get("meshes", []):
-        for primitive in mesh.get("primitives", []):
-            attributes = primitive.get("attributes", {})
-            keys = [key for key in attributes if key.startswith("WEIGHTS_")]
-            if not keys:
-                continue
-            sets = [read_accessor(document, attributes[key], key, (4,)).astype(np.float64) for key in keys]
-            sums = sum(weights.sum(1) for weights in sets)
-            if not are_off(np.concatenate(sets, 1)).any():
-                continue
-            sets[0][sums <= 1e-6, 0] = 1.0
-            sums = np.where(sums <= 1e-6, 1.0, sums)
-            for key, weights in zip(keys, sets, strict=True):
-                scaled = (weights / sums[:, None]).astype(np.float32)
-                attributes[key] = append_accessor(document, scaled, "VEC4", target=ARRAY_TARGET)
-            changed += 1
-    return changed

@@ -348,5 +348,17 @@ class ChainBatch(Part):
 
     def added(self, frames, outputs, keyed_world, final_world):
         """As `Part.added`."""
-        distance = np.linalg.norm(self.points(final_world) - self.points(keyed_world), axis=-1)
-        return [(self.layer, distance.max(axis=2).max(axis=1))]
+        return [(self.layer, self._moved(keyed_world, final_world).max(axis=1))]
+
+    def _moved(self, keyed_world, final_world):
+        """How far each chain's farthest point is off its keys (F, C) [m]."""
+        return np.linalg.norm(self.points(final_world) - self.points(keyed_world), axis=-1).max(axis=2)
+
+    def against(self, keyed_world, final_world):
+        """As `Part.against`."""
+        if self.contacts is None or not len(self.contacts.shapes.met):
+            return []
+        frames, farthest = np.arange(len(final_world)), self._moved(keyed_world, final_world).argmax(axis=1)
+        touching = self.contacts.touching(final_world, self.points(final_world))[frames, farthest]
+        numbers = self.contacts.shapes.contacts.numbers[touching.argmax(axis=1)]
+        return [(self.layer, np.where(touching.any(axis=1), numbers, -1))]

@@ -111,6 +111,10 @@ class Part(Varying):
         """[(layer, the most that it moved any of its points in each frame (F,) [m])]."""
         raise NotImplementedError
 
+    def against(self, keyed_world, final_world):
+        """[(layer, which of the setup's colliders what it moved farthest touches in each frame (F,), -1 for none)]."""
+        return []
+
     def trackers(self):
         """What of it follows colliders, as `ColliderTracks.appear`."""
         return []
