@@ -21,7 +21,9 @@ MAIN_SHARE = 0.05
 class Contacts:
     """The colliders of a setup that are on: K simple shapes, and skins. Lengths in metres.
 
-    nodes int (K,) what each rides on, -1 for the world; numbers (K,) which of the setup's colliders each is. Raises BadInput where one rides on a joint that is not there.
+    nodes int (K,) what each rides on, -1 for the world; numbers (K,) which of the setup's colliders each is
+
+    Raises BadInput where one rides on a joint that is not there.
     """
 
     def __init__(self, character, setup):

@@ -9,7 +9,7 @@ from studio.pieces import packed, unpacked
 
 
 class ThereManager(models.Manager):
-    """Characters that were not removed."""
+    """What was not removed: rows of a model whose ``removed`` says when they were, or None."""
 
     def get_queryset(self):
         return super().get_queryset().filter(removed=None)

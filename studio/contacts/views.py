@@ -6,6 +6,7 @@ from django.views.decorators.http import require_POST, require_safe
 from quiver.colliders import LABELS
 from quiver.errors import BadInput
 from studio.characters.pages import changed, character_or_404, render_step, sent_object
+from studio.characters.services import joint_tree
 from studio.contacts import services
 
 
@@ -24,6 +25,7 @@ def _panel(request, row, collider_id=None, take=None):
         "chosen": services.facts_of(row, chosen) if chosen else None,
         "matrix": services.matrix(row, setup) if setup.layers and setup.colliders else [],
         "skin_contacts": services.skin_contacts(row),
+        "tree": joint_tree(row),
         "regions": [region for region in setup.regions if not region.is_final],
         "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]] or [node["name"] for node in row.facts["nodes"]],
     }

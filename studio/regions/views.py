@@ -6,6 +6,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from quiver.errors import BadInput
 from studio.characters.pages import changed, character_or_404, render_step, sent_object
+from studio.characters.services import joint_tree
 from studio.regions import services
 
 MODES = (
@@ -32,6 +33,7 @@ def _panel(request, row, region_id=None, take=None):
         "meshes": meshes,
         "without_final": [name for name in meshes if not row.setup.final_skin(name)],
         "joints": [node["name"] for node in row.facts["nodes"] if node["joint"]],
+        "tree": joint_tree(row),
         "modes": MODES,
     }
     response = render_step(request, row, "regions", "regions/panel.html", context)

@@ -126,14 +126,22 @@ function compare(beside) {
   store.set({ besideTake: beside });
   app.stream.look(store.state.wantedTake, beside);
   if (beside) show('both');
+  listDifferences();
+}
+
+/** The Takes panel says in what the compared takes differ. */
+function listDifferences() {
+  const beside = store.state.besideTake;
   const query = beside ? `?beside=${beside}&take=${store.state.takeId ?? ''}` : '';
   window.htmx.ajax('GET', `/characters/${character}/takes/${query}`, { source: '#choose', target: '#panel', swap: 'innerHTML' });
 }
 
 /** Show another take; until its frames are there, those of the one before it. */
 function showTake(id) {
-  if (id !== store.state.takeId && takes.frames(store.state.takeId)?.loaded) app.beforeId = store.state.takeId;
+  if (id === store.state.takeId) return;
+  if (takes.frames(store.state.takeId)?.loaded) app.beforeId = store.state.takeId;
   store.set({ takeId: id });
+  if (store.state.besideTake && document.querySelector('#panel .takes')) listDifferences();
 }
 
 function markSimulated() {

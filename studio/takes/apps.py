@@ -17,6 +17,7 @@ class TakesConfig(AppConfig):
         edits.on_change(services.follow)
         before_removal(services.forget_all)
         when_removed(services.stop_all)
+        housekeeping.register(services.forget_removed)
         housekeeping.register(forget_removed)
         housekeeping.register(forget_old_versions)
         housekeeping.register(forget_blobs)

@@ -4,7 +4,7 @@ from functools import cached_property
 
 from django.db import models
 
-from studio.characters.models import Character, SetupVersion
+from studio.characters.models import Character, SetupVersion, ThereManager
 from studio.jobs.models import Job
 
 
@@ -33,6 +33,9 @@ class Take(models.Model):
     notes = models.JSONField(default=list)
     cost_ms = models.FloatField(default=0.0)
     created = models.DateTimeField(auto_now_add=True)
+    removed = models.DateTimeField(null=True, default=None)
+    objects = ThereManager()
+    everything = models.Manager()
 
     class Meta:
         ordering = ["-pk"]
@@ -63,7 +66,8 @@ class Take(models.Model):
     @cached_property
     def measures(self):
         """{layer id: {name: values}}: "volume", "area", "stretch" [%] and "clip" [mm], the same as keyed with "keyed_" in front, "turn"
-        [degrees], "deepest" [mesh, vertex] and "against" (which of the setup's colliders is touched), all frame by frame, and its "cost" [ms a frame].
+        [degrees], "deepest" [mesh, vertex] and "against" (which of the setup's colliders is touched), all frame by frame,
+        and its "cost" [ms a frame].
         """
         found = {}
         for stats in self._stats:

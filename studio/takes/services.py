@@ -1,10 +1,12 @@
 """Running takes and reading them back."""
 
+from datetime import timedelta
 from functools import lru_cache
 
 import numpy as np
 from django.conf import settings
 from django.db import IntegrityError, transaction
+from django.utils import timezone
 from numcodecs import Blosc
 
 from quiver.digests import digest_of
@@ -24,6 +26,8 @@ from studio.numbers import whole_number
 from studio.takes.models import Take, TakeChunk
 
 MOST_NAME, MOST_NOTE = 100, 1000
+REMOVED_SECONDS = 3600
+"""So long a removed take can be brought back."""
 PASSING_TAKES = 12
 """Pinned and baked takes are kept; of the others, the latest so many."""
 _codec_of_steps = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE, typesize=2)
@@ -141,10 +145,41 @@ def _stats(chunk):
 
 def _forget_passing(take):
     passing = take.character.takes.filter(is_kept=False, bakes=None).exclude(job__state__in=SHOWS[:3])
-    old = list(passing.order_by("-pk").values_list("pk", "job_id")[PASSING_TAKES:])
+    _delete(passing.order_by("-pk")[PASSING_TAKES:])
+
+
+def _delete(takes):
+    old = list(takes.values_list("pk", "job_id"))
     with transaction.atomic():
-        Take.objects.filter(pk__in=[pk for pk, _ in old]).delete()
+        Take.everything.filter(pk__in=[pk for pk, _ in old]).delete()
         Job.objects.filter(pk__in=[job for _, job in old]).delete()
+
+
+def remove(take):
+    """Take a take out of the list, stopping it where it runs. `restore` brings it back until `forget_removed`."""
+    jobs.ask_to_stop(Job.objects.filter(pk=take.job_id, state__in=SHOWS[:3]))
+    Take.objects.filter(pk=take.pk).update(removed=timezone.now())
+    hub.publish(take.character_id, "take", take=take.pk)
+
+
+def restore(pk):
+    """Bring a removed take back. Raises BadInput where it is gone for good."""
+    if not Take.everything.filter(pk=pk).update(removed=None):
+        raise BadInput("this take is gone for good; Run again on another take brings settings back")
+
+
+def removed_takes(row):
+    """The takes of a character that can still be brought back, the latest first."""
+    return Take.everything.filter(character=row, removed__gt=_lapsed()).order_by("-removed")
+
+
+def _lapsed():
+    return timezone.now() - timedelta(seconds=REMOVED_SECONDS)
+
+
+def forget_removed():
+    """Delete the takes that were removed a while ago; what was baked of one keeps it."""
+    _delete(Take.everything.filter(removed__lt=_lapsed(), bakes=None).exclude(job__state__in=SHOWS[:3]))
 
 
 def stop_all(row):
@@ -156,13 +191,13 @@ def stop_all(row):
 def forget_all(row):
     """Before a character is deleted: its takes, with all that was made of them, are."""
     stop_all(row)
-    for take in row.takes.values_list("pk", "job_id"):
+    for take in Take.everything.filter(character=row):
         with transaction.atomic():
-            made = Job.objects.filter(bake__take_id=take[0])
-            own = [*made.values_list("pk", flat=True), take[1]]
+            made = Job.objects.filter(bake__take=take)
+            own = [*made.values_list("pk", flat=True), take.job_id]
             jobs.ask_to_stop(made)
-            Take.objects.get(pk=take[0]).bakes.all().delete()
-            Take.objects.filter(pk=take[0]).delete()
+            take.bakes.all().delete()
+            take.delete()
             Job.objects.filter(pk__in=own).delete()
 
 

@@ -11,6 +11,8 @@ urlpatterns = [
     path("takes/<int:pk>/stop/", views.stop, name="stop-take"),
     path("takes/<int:pk>/keep/", views.keep, name="keep-take"),
     path("takes/<int:pk>/describe/", views.describe, name="describe-take"),
+    path("takes/<int:pk>/remove/", views.remove, name="remove-take"),
+    path("takes/<int:pk>/restore/", views.restore, name="restore-take"),
     path("takes/<int:pk>/again/", views.again, name="take-again"),
     path("takes/<int:pk>/depth", views.depth, name="take-depth"),
 ]

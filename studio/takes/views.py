@@ -34,7 +34,15 @@ def _panel(request, row):
     beside = services.take_of(row, request.GET.get("beside", "")) if request.GET.get("beside") else None
     against = services.take_of(row, request.GET.get("take", "")) if beside else None
     changes = differences(beside.version.setup, against.version.setup) if beside and against else []
-    context = {"takes": all_takes, "take": latest, "clip": row.clip_facts(), "beside": beside, "against": against, "changes": changes}
+    context = {
+        "takes": all_takes,
+        "removed": services.removed_takes(row),
+        "take": latest,
+        "clip": row.clip_facts(),
+        "beside": beside,
+        "against": against,
+        "changes": changes,
+    }
     return render_step(request, row, "takes", "takes/panel.html", context)
 
 
@@ -71,6 +79,19 @@ def describe(request, pk):
     take = _take_or_404(pk)
     services.describe(take, request.POST.get("name", ""), request.POST.get("note", ""))
     return _panel(request, character_or_404(take.character_id, request))
+
+
+@require_POST
+def remove(request, pk):
+    take = _take_or_404(pk)
+    return changed(_panel_after(request, take.character, lambda: services.remove(take)))
+
+
+@require_POST
+def restore(request, pk):
+    """Bring a removed take back."""
+    take = get_object_or_404(Take.everything.select_related("character", "character__current"), pk=pk)
+    return changed(_panel_after(request, take.character, lambda: services.restore(pk)))
 
 
 @require_POST

@@ -2,6 +2,7 @@
 
 import base64
 import json
+import re
 import tempfile
 from unittest import mock, skipUnless
 
@@ -112,6 +113,19 @@ class RegionDeskTest(DeskTest):
         self.assertEqual(self.fresh.setup.layers[-1].kind, "volume")
         self.assertContains(self.post("regions/flesh/change/", command="remove"), "remove the layer first", status_code=422)
         self.assertEqual(self.post("motion/add/", of="region:none").status_code, 422)
+
+    def test_a_renamed_region_is_renamed_in_every_text(self):
+        self.post("regions/flesh/change/", command="fill")
+        self.post("motion/add/", of="region:flesh")
+        self.post(f"motion/{self.fresh.setup.layers[-1].id}/change/", action="rename", value="Wobble")
+        self.post("regions/flesh/change/", command="rename", name="Soft side")
+        self.assertContains(self.post("regions/flesh/change/", command="remove"), "Soft side", status_code=422)
+        self.post("regions/flesh/change/", command="grow")
+        layer = self.fresh.setup.layers[-1].id
+        for page in (f"motion/?layer={layer}", "motion/new/", "contacts/", "regions/?region=flesh"):
+            words = re.sub(r"<[^>]*>", " ", self.client.get(self.url(page)).content.decode())
+            self.assertIn("Soft side", words, page)
+            self.assertNotRegex(words, r"\b[Ff]lesh\b", page)
 
     def test_only_paint_that_a_layer_feels_makes_a_take_stale(self):
         take = services.start_take(self.fresh)

@@ -1,9 +1,11 @@
 """Takes: run, stream, stop, keep; and bakes made from them."""
 
 import base64
+from datetime import timedelta
 from unittest import mock
 
 import numpy as np
+from django.utils import timezone
 
 from quiver.errors import Unstable
 from quiver.formats.frames import read_messages
@@ -83,6 +85,21 @@ class TakeTest(RunningDeskTest):
         pks = list(Take.objects.values_list("pk", flat=True))
         self.assertIn(kept.pk, pks)
         self.assertLessEqual(len(pks), services.PASSING_TAKES + 2)
+
+    def test_a_removed_take_is_brought_back_for_an_hour(self):
+        first, second = self.run_take(last="3"), self.run_take(last="2")
+        self.client.post(f"/takes/{first.pk}/remove/", HTTP_HX_REQUEST="true", HTTP_HX_TARGET="panel")
+        self.assertEqual(list(self.fresh.takes.all()), [second])
+        self.assertContains(self.client.get(self.url("takes/")), f"/takes/{first.pk}/restore/")
+        self.client.post(f"/takes/{first.pk}/restore/")
+        self.assertTrue(self.fresh.takes.get(pk=first.pk).chunks.exists())
+        self.client.post(f"/takes/{first.pk}/remove/")
+        services.forget_removed()
+        self.assertTrue(Take.everything.filter(pk=first.pk).exists())
+        Take.everything.filter(pk=first.pk).update(removed=timezone.now() - timedelta(seconds=services.REMOVED_SECONDS + 1))
+        services.forget_removed()
+        self.assertFalse(Take.everything.filter(pk=first.pk).exists())
+        self.assertEqual(self.client.post(f"/takes/{first.pk}/restore/").status_code, 404)
 
     def test_what_fails_is_told_in_the_take(self):
         with mock.patch("studio.takes.services.execute", side_effect=ZeroDivisionError("oh")), self.assertLogs("studio.faults") as log:

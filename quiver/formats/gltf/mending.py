@@ -74,10 +74,10 @@ def _of_nodes(document):
 
 
 def _of_skins(document):
+    last = np.array([0.0, 0.0, 0.0, 1.0])
     for index, skin in enumerate(document.parts["skins"]):
         where = f"skins[{index}]"
         matrices = None if skin.inverse_bind_matrices is None else _read(document, skin.inverse_bind_matrices, where, (16,))
-        last = np.array([0.0, 0.0, 0.0, 1.0])
         if matrices is None or (matrices[:, 3::4] == last).all():
             continue
 

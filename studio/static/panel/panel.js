@@ -28,7 +28,8 @@ export function connectPanel({ onJoint, frameNow }) {
 
 /**
  * Mark the chosen joint in the tree and put its name where a name is asked for: in place of what is there ('only'), after
- * it ('further'), or only where nothing is yet ('again', after the panel was swapped).
+ * it ('further'), or only where nothing is yet ('again', after the panel was swapped) and
+ * the field does not wait for a click.
  */
 export function showChosen(joint, name, how) {
   for (const row of document.querySelectorAll('[data-joint]')) {
@@ -39,7 +40,7 @@ export function showChosen(joint, name, how) {
   }
   for (const input of document.querySelectorAll('[data-takes-joint]')) {
     if (how === 'further' && input.value) input.value += `, ${name}`;
-    else if (how !== 'again' || !input.value) input.value = name;
+    else if (how !== 'again' || (!input.value && !input.dataset.takesJoint)) input.value = name;
   }
 }
 
