@@ -120,7 +120,7 @@ class RegionDeskTest(DeskTest):
         self.post(f"motion/{self.fresh.setup.layers[-1].id}/change/", action="rename", value="Wobble")
         self.post("regions/flesh/change/", command="rename", name="Soft side")
         self.assertContains(self.post("regions/flesh/change/", command="remove"), "Soft side", status_code=422)
-        self.paint()
+        self.paint(mode="subtract")
         layer = self.fresh.setup.layers[-1].id
         for page in (f"motion/?layer={layer}", "motion/new/", "contacts/", "regions/?region=flesh"):
             words = re.sub(r"<[^>]*>", " ", self.client.get(self.url(page)).content.decode())
