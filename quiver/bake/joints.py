@@ -4,26 +4,17 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from quiver.bake.thinning import Thinned, Track, thinned
 from quiver.errors import BadInput
 from quiver.rig import transforms
 from quiver.rig.clip import PATHS
 
 
 @dataclass(frozen=True)
-class Track:
-    """Keys of one property of one node: times float64 (K,) [s], values float64 (K, 3 or 4); linear between keys."""
-
-    node: int
-    path: str
-    times: np.ndarray
-    values: np.ndarray
-
-
-@dataclass(frozen=True)
 class Baked:
     """Tracks of a new clip, what they cost and how far thinning moved them. ``times`` float64 (F,) [s] are those of the frames.
 
-    turn_error [degrees] and shift_error [file units] are measured against the frames of the take, 0 without thinning.
+    turn_error [degrees], shift_error and skin_error [file units] are measured against the frames of the take, 0 without thinning.
     """
 
     tracks: tuple
@@ -32,6 +23,7 @@ class Baked:
     keys: int
     turn_error: float
     shift_error: float
+    skin_error: float
     times: np.ndarray
 
 
@@ -54,11 +46,11 @@ def gather(chunks):
     return tuple(np.concatenate([getattr(chunk, name) for chunk in chunks]) for name in ("rotations", "translations", "offsets", "added"))
 
 
-def bake(character, clip, frame_rate, take_first, rotated, translated, rotations, translations, first, last, step=1, turn_limit=0.0):
+def bake(character, clip, frame_rate, take_first, rotated, translated, rotations, translations, first, last, step=1, skin_limit=0.0):
     """Bake frames first..last of a take that begins at frame ``take_first``.
 
-    rotated (K,), translated (M,) nodes; rotations (F, K, 4), translations (F, M, 3) of the take. ``turn_limit`` [degrees]
-    thins the keys as long as no frame turns further than that from the take (translations: a thousandth of their span).
+    rotated (K,), translated (M,) nodes; rotations (F, K, 4), translations (F, M, 3) of the take. ``skin_limit`` [file
+    units] thins the keys as long as no vertex of any baked frame goes farther than that off the take.
     Raises BadInput for a range outside of the take.
     """
     end = take_first + len(rotations) - 1
@@ -73,14 +65,12 @@ def bake(character, clip, frame_rate, take_first, rotated, translated, rotations
     tracks += [Track(int(node), "translation", times, translations[rows, m].astype(float)) for m, node in enumerate(translated)]
     if not is_whole:
         tracks += _resampled(character, clip, frames / frame_rate, times, {(t.node, t.path) for t in tracks})
-    thinned = [thin(track, turn_limit) for track in tracks] if turn_limit > 0.0 else [(track, 0.0) for track in tracks]
-    errors = {
-        path: max((error for track, error in thinned if (track.path == "rotation") == (path == "turn")), default=0.0)
-        for path in ("turn", "shift")
-    }
-    done = tuple(track for track, _ in thinned)
-    keys = sum(len(track.times) for track in done)
-    return Baked(done, clip.sources if is_whole else (), len(frames), keys, errors["turn"], errors["shift"], times)
+    few = Thinned(tuple(tracks))
+    if skin_limit > 0.0:
+        few = thinned(character, clip.sample(character.skeleton, frames / frame_rate), tracks, times, skin_limit)
+    keys = sum(len(track.times) for track in few.tracks)
+    errors = few.turn_error, few.shift_error, few.skin_error
+    return Baked(few.tracks, clip.sources if is_whole else (), len(frames), keys, *errors, times)
 
 
 def _continuous(rotations):
@@ -97,42 +87,3 @@ def _resampled(character, clip, seconds, times, baked):
     arrays = dict(zip(PATHS, (pose.translations, pose.rotations, pose.scales), strict=True))
     wanted = sorted({(channel.node, channel.path) for channel in clip.channels} - baked)
     return [Track(node, path, times, arrays[path][:, node]) for node, path in wanted]
-
-
-def thin(track, turn_limit):
-    """Drop keys that linear interpolation gives back: (Track, greatest error [degrees, or file units]).
-
-    Keeps both ends and, in between, splits where the error is greatest until all are within the limit (Douglas, Peucker 1973).
-    """
-    is_turn = track.path == "rotation"
-    span = float(np.ptp(track.values, axis=0).max(initial=0.0))
-    limit = turn_limit if is_turn else span / 1000.0
-    kept, greatest = {0, len(track.times) - 1}, 0.0
-    parts = [(0, len(track.times) - 1)]
-    while parts:
-        first, last = parts.pop()
-        if last - first < 2:
-            continue
-        errors = _errors(track, first, last, is_turn)
-        worst = int(np.argmax(errors))
-        if errors[worst] > limit:
-            split = first + 1 + worst
-            kept.add(split)
-            parts += [(first, split), (split, last)]
-        else:
-            greatest = max(greatest, float(errors[worst]))
-    rows = sorted(kept)
-    if len(rows) == 2 and np.array_equal(track.values[0], track.values[-1]) and greatest == 0.0:
-        rows = rows[:1]
-    return Track(track.node, track.path, track.times[rows], track.values[rows]), greatest
-
-
-def _errors(track, first, last, is_turn):
-    inside = slice(first + 1, last)
-    share = (track.times[inside] - track.times[first]) / (track.times[last] - track.times[first])
-    a, b, actual = track.values[first], track.values[last], track.values[inside]
-    if not is_turn:
-        return np.linalg.norm(a + share[:, None] * (b - a) - actual, axis=1)
-    guess = transforms.slerp(np.tile(a, (len(share), 1)), np.tile(b, (len(share), 1)), share)
-    apart = np.minimum(np.linalg.norm(guess - actual, axis=1), np.linalg.norm(guess + actual, axis=1))
-    return np.degrees(4.0 * np.arcsin(np.clip(apart / 2.0, 0.0, 1.0)))

@@ -41,14 +41,29 @@ def shapes_of(mesh_index, mesh, vertices, offsets, world, tolerance=0.0):
         flat = np.abs(np.linalg.det(turned)) < FLAT
         moves = np.where(flat[:, None], 0.0, left[frame])
         left[frame] = np.linalg.solve(np.where(flat[:, None, None], np.eye(3), turned), moves[..., None])[..., 0]
-        reach[frame] = np.linalg.norm(turned, axis=(1, 2))
+        reach[frame] = _largest_stretch(turned)
     if tolerance <= 0.0:
         return Shapes(mesh_index, vertices, left, np.eye(len(left), dtype=np.float32), 0.0)
-    return _components(mesh_index, vertices, left, reach, tolerance)
+    deltas, weights = _components(left, reach, tolerance)
+    error = 0.0
+    for frame, placed in enumerate(world):
+        off = np.einsum("rij,rj->ri", _linear_parts(mesh, vertices, placed), left[frame])
+        error = max(error, float(np.linalg.norm(off, axis=1).max(initial=0.0)))
+    return Shapes(mesh_index, vertices, deltas, weights, error)
 
 
-def _components(mesh_index, vertices, left, reach, tolerance):
-    """Shapes as principal components of moves ``left`` (F, R, 3), which is used up: taken off until no more than the tolerance is left.
+def _largest_stretch(matrices):
+    """By how much matrices (R, 3, 3) lengthen vectors at the most: their largest singular values (Smith 1961)."""
+    squared = np.swapaxes(matrices, 1, 2) @ matrices
+    mean = np.trace(squared, axis1=1, axis2=2) / 3.0
+    centred = squared - mean[:, None, None] * np.eye(3)
+    spread = np.sqrt(np.sum(centred * centred, axis=(1, 2)) / 6.0)
+    half = np.linalg.det(centred / np.maximum(spread, 1e-30)[:, None, None]) / 2.0
+    return np.sqrt(np.maximum(mean + 2.0 * spread * np.cos(np.arccos(np.clip(half, -1.0, 1.0)) / 3.0), 0.0))
+
+
+def _components(left, reach, tolerance):
+    """(deltas (T, R, 3), weights (F, T)): principal components of moves ``left`` (F, R, 3), taken off until no more than the tolerance is left.
 
     reach (F, R) by how much skinning may enlarge a move
     """
@@ -66,7 +81,7 @@ def _components(mesh_index, vertices, left, reach, tolerance):
         for frame, share in enumerate(direction):
             rows[frame] -= np.float32(share) * shape
         error = _worst(left, reach)
-    return Shapes(mesh_index, vertices, np.stack(deltas), np.stack(weights, 1).astype(np.float32), error)
+    return np.stack(deltas), np.stack(weights, 1).astype(np.float32)
 
 
 def _worst(left, reach):

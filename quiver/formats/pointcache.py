@@ -13,9 +13,9 @@ from quiver.errors import BadFormat
 PC2_HEAD = struct.Struct("<12siiffi")
 
 
-def pc2_head(points, first_frame, frames):
-    """The file's beginning; each frame then follows as `pc2_frame`."""
-    return PC2_HEAD.pack(b"POINTCACHE2\0", 1, points, float(first_frame), 1.0, frames)
+def pc2_head(points, first_frame, frames, step=1):
+    """The file's beginning; each frame then follows as `pc2_frame`, ``step`` frames after the one before."""
+    return PC2_HEAD.pack(b"POINTCACHE2\0", 1, points, float(first_frame), float(step), frames)
 
 
 def pc2_frame(positions):
@@ -34,14 +34,14 @@ def mdd_frame(positions):
 
 
 def read_pc2(data):
-    """(first frame, positions float32 (F, V, 3)). Raises BadFormat."""
+    """(first frame, frames from sample to sample, positions float32 (F, V, 3)). Raises BadFormat."""
     if len(data) < PC2_HEAD.size:
         raise BadFormat(f"expected a PC2 file of at least {PC2_HEAD.size} bytes, got {len(data)}")
-    name, version, points, start, _, frames = PC2_HEAD.unpack_from(data)
+    name, version, points, start, step, frames = PC2_HEAD.unpack_from(data)
     body = data[PC2_HEAD.size :]
     if name != b"POINTCACHE2\0" or version != 1 or points < 0 or frames < 0 or len(body) != frames * points * 12:
         raise BadFormat(f"expected a PC2 file of version 1 with {frames} x {points} points, got {len(body)} bytes of them")
-    return start, np.frombuffer(body, "<f4").reshape(frames, points, 3)
+    return start, step, np.frombuffer(body, "<f4").reshape(frames, points, 3)
 
 
 def read_mdd(data):

@@ -22,7 +22,7 @@ class Bake(models.Model):
     first_frame = models.IntegerField()
     last_frame = models.IntegerField()
     step = models.IntegerField(default=1)
-    turn_limit = models.FloatField(default=0.0)
+    skin_limit = models.FloatField(default=0.0)
     form = models.CharField(max_length=4, choices=Form, default=Form.GLB)
     mesh = models.IntegerField(default=0)
     shape_limit = models.FloatField(default=0.0)

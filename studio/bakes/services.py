@@ -24,7 +24,7 @@ def forms_there():
     return [(value, label) for value, label in Bake.Form.choices if value != Bake.Form.USD or usd.is_there()]
 
 
-def start_bake(take, name, form, first_frame, last_frame, step, turn_limit=0.0, shape_limit=0.0, mesh=0):
+def start_bake(take, name, form, first_frame, last_frame, step, skin_limit=0.0, shape_limit=0.0, mesh=0):
     """Queue a bake of a finished take. Raises BadInput."""
     if take.job.state != Job.State.FINISHED:
         raise BadInput(f"expected a finished take, this one is {take.job.get_state_display()}")
@@ -39,7 +39,7 @@ def start_bake(take, name, form, first_frame, last_frame, step, turn_limit=0.0, 
     if form == Bake.Form.GLB:
         # As the clip is called in the file.
         name = export.free_clip_name(loaded(take.character_id)[0], name)
-    limits = {"turn_limit": turn_limit, "shape_limit": shape_limit}
+    limits = {"skin_limit": skin_limit, "shape_limit": shape_limit}
     frames = {"first_frame": first_frame, "last_frame": last_frame, "step": step}
     with transaction.atomic():
         job = jobs.start("bake", last_frame - first_frame + 1)
@@ -69,16 +69,16 @@ def _write_glb(bake, context):
     rotations, translations = (np.concatenate(parts) for parts in zip(*(unpack(take, chunk) for chunk in take.chunks.all()), strict=True))
     clip = character.clip_or_still(take.clip_name)
     arrays = (take.rotated, take.translated, rotations, translations)
-    options = (bake.first_frame, bake.last_frame, bake.step, bake.turn_limit)
+    metres = take.version.setup.metres_per_unit
+    options = (bake.first_frame, bake.last_frame, bake.step, bake.skin_limit / 1000.0 / metres)
     baked = joints.bake(character, clip, take.frame_rate, take.first_frame, *arrays, *options)
     shapes = _shapes(bake, character, clip, rotations, translations)
-    metres = take.version.setup.metres_per_unit
     size = bake.keep(export.glb_parts(document, character, baked, bake.name, shapes))
     return {
         "frames": baked.frames,
         "keys": baked.keys,
         "turn_error": baked.turn_error,
-        "shift_error": baked.shift_error,
+        "skin_error_mm": baked.skin_error * metres * 1000.0,
         "shapes": sum(len(shape.deltas) for shape in shapes),
         "shape_error_mm": max((shape.error for shape in shapes), default=0.0) * metres * 1000.0,
         "bytes": size,
@@ -110,10 +110,13 @@ def _write_point_cache(bake, context):
     take = bake.take
     character, _ = loaded(take.character_id)
     mesh = character.meshes[bake.mesh]
-    frames = joints.frames_between(bake.first_frame, bake.last_frame, bake.step)
     is_pc2 = bake.form == Bake.Form.PC2
-    head = pointcache.pc2_head(len(mesh.positions), bake.first_frame, len(frames))
-    if not is_pc2:
+    frames = joints.frames_between(bake.first_frame, bake.last_frame, bake.step)
+    if is_pc2:
+        # Its samples are all as far apart: a last frame that does not fit is left out.
+        frames = np.arange(bake.first_frame, bake.last_frame + 1, bake.step)
+        head = pointcache.pc2_head(len(mesh.positions), bake.first_frame, len(frames), bake.step)
+    else:
         head = pointcache.mdd_head(len(mesh.positions), frames / take.frame_rate)
     written = pointcache.pc2_frame if is_pc2 else pointcache.mdd_frame
 

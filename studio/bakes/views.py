@@ -44,15 +44,15 @@ def start(request, pk):
         raise BadInput(f"expected the number of a take, got “{request.POST.get('take', '')[:40]}”")
     take = get_object_or_404(Take.objects.select_related("job", "version"), pk=number, character=row)
     numbers = {}
-    for name, kind in (("first", int), ("last", int), ("step", int), ("turn_limit", float), ("shape_limit", float), ("mesh", int)):
+    for name, kind in (("first", int), ("last", int), ("step", int), ("skin_limit", float), ("shape_limit", float), ("mesh", int)):
         try:
             numbers[name] = kind(request.POST.get(name) or 0)
         except ValueError:
             raise BadInput(f"{name.replace('_', ' ')}: expected a number, got “{request.POST.get(name)}”") from None
-    if not 0.0 <= numbers["turn_limit"] <= 45.0 or not 0.0 <= numbers["shape_limit"] <= 1000.0:
-        raise BadInput("expected thinning of at most 45° and 1000 mm")
+    if not 0.0 <= numbers["skin_limit"] <= 100.0 or not 0.0 <= numbers["shape_limit"] <= 1000.0:
+        raise BadInput(f"expected thinning within 0 to 100 mm and morph targets within 0 to 1000 mm, got {numbers['skin_limit']:g} and {numbers['shape_limit']:g}")
     frames = (numbers["first"], numbers["last"], numbers["step"])
-    limits = (numbers["turn_limit"], numbers["shape_limit"])
+    limits = (numbers["skin_limit"], numbers["shape_limit"])
     services.start_bake(take, request.POST.get("name", ""), request.POST.get("form", "glb"), *frames, *limits, numbers["mesh"])
     return _panel(request, row)
 

@@ -160,7 +160,7 @@ class VolumeTakeTest(RunningDeskTest):
         self.assertGreater(made.report["shapes"], 1)
         self.assertLessEqual(made.report["shape_error_mm"], 0.2)
         _, pc2 = self.bake(take, form="pc2", mesh="0")
-        start, cached = read_pc2(pc2)
+        start, _, cached = read_pc2(pc2)
         self.assertEqual((start, cached.shape), (0.0, (37, 40, 3)))
         _, mdd = self.bake(take, form="mdd", mesh="0")
         np.testing.assert_array_equal(read_mdd(mdd)[1], cached)
@@ -191,7 +191,11 @@ class VolumeTakeTest(RunningDeskTest):
         from pxr import Usd, UsdGeom  # noqa: PLC0415  (an optional extra)
 
         take = self.soft_take()
-        _, cached = read_pc2(self.bake(take, form="pc2", mesh="0")[1])
+        *_, cached = read_pc2(self.bake(take, form="pc2", mesh="0")[1])
+        # Every third frame says so, and a last one that does not fit is left out.
+        start, step, thirds = read_pc2(self.bake(take, form="pc2", mesh="0", first="1", step="3")[1])
+        self.assertEqual((start, step), (1, 3))
+        np.testing.assert_array_equal(thirds, cached[1::3])
         _, data = self.bake(take, form="usdc")
         with tempfile.NamedTemporaryFile(suffix=".usdc") as file:
             file.write(data)

@@ -122,7 +122,7 @@ class TakeTest(RunningDeskTest):
 
     def test_a_bake_is_a_valid_file_with_the_takes_motion(self):
         take = self.run_take()
-        self.post("bake/start/", take=take.pk, name="wave again", first="0", last="36", step="1", turn_limit="0")
+        self.post("bake/start/", take=take.pk, name="wave again", first="0", last="36", step="1", skin_limit="0")
         run_waiting_jobs()
         bake = take.bakes.get()
         data = body_of(self.client.get(f"/bakes/{bake.pk}/download"))
@@ -137,8 +137,8 @@ class TakeTest(RunningDeskTest):
 
     def test_a_bake_out_of_range_is_refused(self):
         take = self.run_take()
-        good = {"take": take.pk, "name": "x", "first": "0", "last": "36", "step": "1", "turn_limit": "0"}
-        for wrong in ({"last": "99"}, {"step": "0"}, {"turn_limit": "x"}, {"first": "9", "last": "3"}):
+        good = {"take": take.pk, "name": "x", "first": "0", "last": "36", "step": "1", "skin_limit": "0"}
+        for wrong in ({"last": "99"}, {"step": "0"}, {"skin_limit": "x"}, {"first": "9", "last": "3"}):
             self.assertEqual(self.post("bake/start/", **good | wrong).status_code, 422, wrong)
         self.assertEqual(take.bakes.count(), 0)
 

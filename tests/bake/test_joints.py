@@ -15,6 +15,7 @@ from quiver.bake import joints
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.rig import transforms
+from quiver.rig.skinning import skinned_through
 from quiver.rig.pose import world_matrices
 from quiver.run.spec import TakeSpec
 from quiver.setup import document as setup_document
@@ -79,16 +80,21 @@ class BakeTest(TestCase):
         self.assertEqual(baked.frames, len(frames))
         np.testing.assert_allclose(self.world(again, "springy", frames), self.expected(take)[frames], atol=2e-6)
 
-    def test_thinning_stays_within_its_stated_error(self):
+    def test_thinning_moves_no_vertex_beyond_its_limit(self):
         take = arm_take()
         full, _, _ = self.baked(take)
-        for limit in (0.2, 2.0):
-            baked, _, again = self.baked(take, turn_limit=limit)
-            self.assertLess(baked.keys, full.keys * (0.9 if limit < 1 else 0.5))
-            self.assertLessEqual(baked.turn_error, limit)
+        mesh = take[0].meshes[0]
+        exact = skinned_through(mesh, self.expected(take))
+        for limit, share in ((0.001, 0.95), (0.03, 0.5)):
+            baked, _, again = self.baked(take, skin_limit=limit)
+            self.assertLess(baked.keys, full.keys * share)
+            self.assertGreater(baked.skin_error, 0.1 * limit)
+            off = np.linalg.norm(skinned_through(mesh, self.world(again, "springy", np.arange(37))) - exact, axis=2).max()
+            self.assertLessEqual(off, limit * 1.001 + 1e-6)
+            self.assertAlmostEqual(off, baked.skin_error, delta=1e-5)
             pose = again.clip("springy").sample(again.skeleton, np.arange(37) / 24.0).rotations[:, take[2].rotated]
-            off = np.degrees(2 * np.arccos(np.clip(np.abs(np.sum(pose * transforms.normalised(take[3]), -1)), 0, 1)))
-            self.assertLess(off.max(), baked.turn_error + 0.06)
+            turned = np.degrees(2 * np.arccos(np.clip(np.abs(np.sum(pose * transforms.normalised(take[3]), -1)), 0, 1)))
+            self.assertAlmostEqual(turned.max(), baked.turn_error, delta=0.06)
 
     def test_a_name_that_is_taken_gets_a_number(self):
         character, document, run, rotations, translations = arm_take()
