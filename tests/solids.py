@@ -38,6 +38,21 @@ def box_surface(size, cells):
     return np.concatenate(positions), np.concatenate(triangles)
 
 
+def ball_surface(radius, times):
+    """A closed ball about the origin: an octahedron whose triangles are cut into four so many times and more, (positions, triangles)."""
+    positions = np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1], [0, 0, -1]], float)
+    triangles = np.array([[0, 2, 4], [2, 1, 4], [1, 3, 4], [3, 0, 4], [2, 0, 5], [1, 2, 5], [3, 1, 5], [0, 3, 5]])
+    for _ in range(times + 1):
+        a, b, c = (positions[triangles[:, k]] for k in range(3))
+        corners = np.stack([a, b, c, a + b, b + c, c + a], axis=1)
+        positions = (corners / np.linalg.norm(corners, axis=2, keepdims=True)).reshape(-1, 3)
+        first = 6 * np.arange(len(triangles))[:, None, None]
+        triangles = (first + np.array([[0, 3, 5], [3, 1, 4], [5, 4, 2], [3, 4, 5]])).reshape(-1, 3)
+        positions, numbers = np.unique(positions.round(9), axis=0, return_inverse=True)
+        triangles = numbers.reshape(-1)[triangles]
+    return radius * positions, triangles
+
+
 def bar(edge, length=1.0, thick=0.2, held=lambda nodes: nodes[:, 0] < 0.05, volume_keep=0.6, firmness=1.0):
     """A bar along x as (Lattice, VolumeBody), fixed where ``held`` says."""
     positions, triangles = box_surface((length, thick, thick), (20, 4, 4))

@@ -134,3 +134,13 @@ def matched(wobble_rate, settle_time, dt):
         return 0.0, float(shrink * shrink)
     g = np.clip(2.0 * shrink * np.cos(swing * dt) - shrink * shrink, 1e-3, 1.0 - 1e-9)
     return float((1.0 / g - 1.0) / dt**2), float(min(shrink * shrink / g, 1.0))
+
+
+def matched_from_begin(wobble_rate, settle_time, dt):
+    """The same for a substep that takes the spring's force where it begins, x' = x + dt v', v' = keep v - dt k x: a step of Verlet's,
+    which damps nothing by itself. The swing may be a radian a substep at the most.
+    """
+    swing, shrink = min(2.0 * np.pi * wobble_rate, 1.0 / dt), np.exp(-SETTLED / settle_time * dt)
+    if wobble_rate <= 0.0:
+        return 0.0, float(shrink * shrink)
+    return float((1.0 + shrink * shrink - 2.0 * shrink * np.cos(swing * dt)) / dt**2), float(shrink * shrink)

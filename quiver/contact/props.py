@@ -16,9 +16,10 @@ class PropContacts(Varying):
     INSIDE = ("shapes", "skins")
 
     def __init__(self, contacts, met, skins, body):
-        self.shapes, self.points = ColliderTracks(contacts, met), body.own_points
-        self.contact_distances = np.ascontiguousarray(contacts.contact_distances(body.points)[:, met])
-        self.skins = [SkinContacts(skin, body.points, 0.0, skin.felt) for skin in skins]
+        self.shapes, self.points = ColliderTracks(contacts, met), np.ascontiguousarray(body.own_balls[:, :3])
+        middles, radii = body.balls[:, :3], body.balls[:, 3]
+        self.contact_distances = np.ascontiguousarray(contacts.contact_distances(middles, radii)[:, met])
+        self.skins = [SkinContacts(skin, middles, radii, skin.felt) for skin in skins]
         self.nodes = contacts.nodes_of(met, skins)
 
     def start(self, world):

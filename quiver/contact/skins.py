@@ -211,8 +211,8 @@ def _rim(triangles, count):
 
 
 class SkinContacts(Varying):
-    """What R points meet of a skin; ``rest`` (R, 3) [m] is where they are in the rest pose, ``thickness`` around them [m], ``felt`` as in
-    ClosestPointQuery."""
+    """What R points meet of a skin; ``rest`` (R, 3) [m] is where they are in the rest pose, ``thickness`` around them, one or (R,) [m],
+    ``felt`` as in ClosestPointQuery."""
 
     VARYING = ("before", "reached")
     INSIDE = ("query",)
@@ -220,6 +220,7 @@ class SkinContacts(Varying):
     def __init__(self, skin, rest, thickness, felt=None):
         self.skin, self.query = skin, ClosestPointQuery(skin.surface, rest, felt)
         self.contact_distances = np.minimum(skin.margin + thickness, self.query.closest)
+        self.reach = np.maximum(self.contact_distances, 0.0)
 
     def start(self, world):
         """Begin in node matrices (J, 3, 4)."""
@@ -240,7 +241,7 @@ class SkinContacts(Varying):
         if until < 1.0:
             end = begin + (until - self.reached) / (1.0 - self.reached) * (end - begin)
         self.before, self.reached = end, until % 1.0
-        distances, found, corner_weights, surface_contacts, normals = self.query.feel(begin, points, 1.5 * travel + NEAR + DEEP)
+        distances, found, corner_weights, surface_contacts, normals = self.query.feel(begin, points, self.reach + 1.5 * travel + NEAR + DEEP)
         rows = np.flatnonzero(distances < self.contact_distances + 1.5 * travel + NEAR)
         ends = self.query.surface_contacts(end, found[rows], corner_weights[rows])
         near = np.concatenate([surface_contacts[rows], ends[0], normals[rows], ends[1]], axis=1)

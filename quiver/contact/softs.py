@@ -60,7 +60,8 @@ class SurfaceContacts(ColliderTracks):
         far = np.empty((len(positions), len(self.met))), np.empty((len(positions), len(self.met)))
         for out, at in zip(far, (np.roll(frames[0], 12, axis=1), frames[-1]), strict=True):
             kernel.distances(positions, np.ascontiguousarray(at), self.shapes, out)
-        rows, which = np.nonzero(np.minimum(*far) < self.contact_distances + (1.5 * travel + NEAR)[:, None])
+        near = self.contact_distances + (1.5 * travel + NEAR)[:, None] + self._leaps(frames)
+        rows, which = np.nonzero(np.minimum(*far) < near)
         carried = self.carried
         arrays = (
             positions[rows],
@@ -70,6 +71,13 @@ class SurfaceContacts(ColliderTracks):
             self.contact_distances[rows, which],
         )
         return (*arrays, np.ascontiguousarray(frames).reshape(-1, kernel.FRAME), self.shapes)
+
+
+    def _leaps(self, frames):
+        """How far each collider (L,) goes between the frame's ends [m], where it could leap over a point; 0 where it is too thick for that."""
+        centres = np.concatenate([frames[:1, :, 12:15], frames[:, :, :3]])
+        leaps = np.linalg.norm(centres - centres[0], axis=2).max(0)
+        return np.where(leaps > 2.0 * self.contact_distances.max(0, initial=0.0), leaps, 0.0)
 
 
 class SoftContacts(Varying):

@@ -331,7 +331,8 @@ def push_out(
             x, y, z = rx + ux, ry + uy, rz + uz
             fx, fy, fz = x - frames[row, 0], y - frames[row, 1], z - frames[row, 2]
             mx, my, mz = x - ox, y - oy, z - oz
-            around = sqrt(sx * sx + sy * sy + sz * sz) + sqrt(mx * mx + my * my + mz * mz)
+            cx, cy, cz = frames[row, 0] - frames[row, 12], frames[row, 1] - frames[row, 13], frames[row, 2] - frames[row, 14]
+            around = sqrt(sx * sx + sy * sy + sz * sz) + sqrt(mx * mx + my * my + mz * mz) + np.sqrt(cx * cx + cy * cy + cz * cz)
             bound = larger(larger(middle, end) + shapes[k, BOUND] + around, 0.0)
             if not any_less(fx * fx + fy * fy + fz * fz, bound * bound):
                 continue

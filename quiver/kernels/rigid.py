@@ -21,10 +21,14 @@ BODY = 10
 BALL, HINGE, FREE = 0, 1, 2
 PULL, DAMPING_FACTOR, DRAG_FACTOR, HOLD, LIMIT, SETTINGS = 0, 3, 4, 5, 6, 7
 """What pulls at it, three numbers [m/s2]; the shares of the motion against the keyed one, and of all motion, that survive a substep; the
-share of the way to its keyed turn that it is drawn in one; the most that it may swing [rad]."""
-ACROSS, ALONG, NORMAL, SURFACE_MOVE, CONTACT = 0, 1, 4, 7, 10
+stiffness of the spring to its keyed turn [1/s2]; the most that it may swing [rad]."""
+RADIUS = 3
+"""Column of the points: how far its surface is around each, a ball [m]."""
+ACROSS, ALONG, NORMAL, SURFACE_MOVE, ROUGH, CONTACT = 0, 1, 4, 7, 10, 11
 """The impulse across the surface, that along it [kg m], where the surface looks, how far it moved there [m]; three numbers each but the
-first."""
+first; and the coefficient of friction."""
+QUICK = 0.5
+"""Cosine of the turn in one substep from which on an impulse at a pivot acts where the substep ends."""
 MIDDLES = 3
 """Times that the turn in the middle of a substep is found anew."""
 TINY = 1e-12
@@ -85,19 +89,26 @@ def pushed(body, state, rx, ry, rz, px, py, pz):
 
 
 @register_jitable
-def hang(body, state, x, y, z):
-    """Bring the pivot to a place: three equations for the impulse there, solved at once."""
+def hang(body, state, old, x, y, z):
+    """Bring the pivot to a place: three equations for the impulse there, solved at once.
+
+    The impulse acts where the pivot was when the substep began, as the constraint forces of Verlet's method do (Ryckaert et al. 1977):
+    acting where it ends, they would brake the swing.
+    """
     rx, ry, rz = spun(state[3], state[4], state[5], state[6], body[PIVOT], body[PIVOT + 1], body[PIVOT + 2])
+    lx, ly, lz = spun(old[3], old[4], old[5], old[6], body[PIVOT], body[PIVOT + 1], body[PIVOT + 2])
+    if rx * lx + ry * ly + rz * lz < QUICK * (rx * rx + ry * ry + rz * rz):
+        lx, ly, lz = rx, ry, rz
     matrix = np.empty((3, 3))
     for k in range(3):
         ex, ey, ez = (1.0 if k == 0 else 0.0), (1.0 if k == 1 else 0.0), (1.0 if k == 2 else 0.0)
-        ax, ay, az = resisted(body, state, ry * ez - rz * ey, rz * ex - rx * ez, rx * ey - ry * ex)
+        ax, ay, az = resisted(body, state, ly * ez - lz * ey, lz * ex - lx * ez, lx * ey - ly * ex)
         matrix[0, k] = body[INVERSE_MASS] * ex + ay * rz - az * ry
         matrix[1, k] = body[INVERSE_MASS] * ey + az * rx - ax * rz
         matrix[2, k] = body[INVERSE_MASS] * ez + ax * ry - ay * rx
     off = np.array([x - state[0] - rx, y - state[1] - ry, z - state[2] - rz])
     push = np.linalg.solve(matrix, off)
-    pushed(body, state, rx, ry, rz, push[0], push[1], push[2])
+    pushed(body, state, lx, ly, lz, push[0], push[1], push[2])
 
 
 @register_jitable
@@ -141,12 +152,19 @@ def begun(state, old, body, kind, before, aim, dt, settings):
     """Move the body through a substep as if nothing touched it; it is keyed from ``before`` to ``aim`` (7,)."""
     damping_factor, drag_factor, hold = settings[DAMPING_FACTOR], settings[DRAG_FACTOR], settings[HOLD]
     wx, wy, wz = apart(before, aim)
+    # The spring turns it about what it hangs by; its force is that of where the substep begins, so it takes no energy.
+    hx, hy, hz = apart(state, before) if hold > 0.0 else (0.0, 0.0, 0.0)
+    hx, hy, hz = dt * hold * hx, dt * hold * hy, dt * hold * hz
+    cx, cy, cz = 0.0, 0.0, 0.0
+    if kind != FREE:
+        cx, cy, cz = spun(state[3], state[4], state[5], state[6], -body[PIVOT], -body[PIVOT + 1], -body[PIVOT + 2])
+    turns, swings = (hx, hy, hz), (hy * cz - hz * cy, hz * cx - hx * cz, hx * cy - hy * cx)
     for k, spin in enumerate((wx / dt, wy / dt, wz / dt)):
         if kind != FREE:
             speed = (aim[k] - before[k]) / dt
             state[7 + k] = speed + (state[7 + k] - speed) * damping_factor
-        state[7 + k] = (state[7 + k] + dt * settings[PULL + k]) * drag_factor
-        state[10 + k] = (spin + (state[10 + k] - spin) * damping_factor) * drag_factor
+        state[7 + k] = (state[7 + k] + dt * settings[PULL + k] + swings[k]) * drag_factor
+        state[10 + k] = (spin + (state[10 + k] - spin) * damping_factor + turns[k]) * drag_factor
         state[k] += dt * state[7 + k]
     # What is not round wobbles as it spins: the angular momentum stays, from the middle of the last substep to that of this one.
     sx, sy, sz = state[10], state[11], state[12]
@@ -158,13 +176,10 @@ def begun(state, old, body, kind, before, aim, dt, settings):
         sx, sy, sz = resisted(body, state, mx, my, mz)
     state[3], state[4], state[5], state[6] = old[3], old[4], old[5], old[6]
     turn_by(state, dt * sx, dt * sy, dt * sz)
-    if hold > 0.0:
-        x, y, z = apart(state, aim)
-        swing_by(body, state, hold * x, hold * y, hold * z)
 
 
 @register_jitable
-def joined(state, body, kind, aim, settings):
+def joined(state, old, body, kind, aim, settings):
     """Bring a body back to where it hangs, if it does."""
     if kind == HINGE:
         align(body, state, aim, 1.0)
@@ -172,7 +187,7 @@ def joined(state, body, kind, aim, settings):
         if settings[LIMIT] < np.pi:
             limit_swing(body, state, aim, settings[LIMIT])
         rx, ry, rz = spun(aim[3], aim[4], aim[5], aim[6], body[PIVOT], body[PIVOT + 1], body[PIVOT + 2])
-        hang(body, state, aim[0] + rx, aim[1] + ry, aim[2] + rz)
+        hang(body, state, old, aim[0] + rx, aim[1] + ry, aim[2] + rz)
 
 
 @register_jitable
@@ -247,6 +262,22 @@ def calmed(one, body_one, other, body_other, x, y, z, contact, dt):
     contact[ACROSS] += push * dt
     impelled(body_one, one, ax, ay, az, push * nx, push * ny, push * nz)
     impelled(body_other, other, bx, by, bz, -push * nx, -push * ny, -push * nz)
+    # What friction holds does not slide on either.
+    vx, vy, vz = speeds(one, other, contact, dt, ax, ay, az, bx, by, bz)
+    along = vx * nx + vy * ny + vz * nz
+    vx, vy, vz = vx - along * nx, vy - along * ny, vz - along * nz
+    speed = np.sqrt(vx * vx + vy * vy + vz * vz)
+    if speed <= TINY:
+        return
+    ux, uy, uz = vx / speed, vy / speed, vz / speed
+    inverse_mass = inverse_mass_along(body_one, one, ax, ay, az, ux, uy, uz) + inverse_mass_along(body_other, other, bx, by, bz, ux, uy, uz)
+    share = -dt * speed / inverse_mass
+    tx, ty, tz = contact[ALONG] + share * ux, contact[ALONG + 1] + share * uy, contact[ALONG + 2] + share * uz
+    bound = min(contact[ROUGH] * contact[ACROSS] / max(np.sqrt(tx * tx + ty * ty + tz * tz), TINY), 1.0)
+    px, py, pz = bound * tx - contact[ALONG], bound * ty - contact[ALONG + 1], bound * tz - contact[ALONG + 2]
+    contact[ALONG], contact[ALONG + 1], contact[ALONG + 2] = bound * tx, bound * ty, bound * tz
+    impelled(body_one, one, ax, ay, az, px / dt, py / dt, pz / dt)
+    impelled(body_other, other, bx, by, bz, -px / dt, -py / dt, -pz / dt)
 
 
 @register_jitable
@@ -257,10 +288,20 @@ def position_of(state, point):
 
 
 @register_jitable
+def surface_at(state, old, x, y, z, radius, contact):
+    """Where the surface around a point x y z touches, and where that place of the body was when the substep began."""
+    x, y, z = x - radius * contact[NORMAL], y - radius * contact[NORMAL + 1], z - radius * contact[NORMAL + 2]
+    lx, ly, lz = spun(-state[3], -state[4], -state[5], state[6], x - state[0], y - state[1], z - state[2])
+    lx, ly, lz = spun(old[3], old[4], old[5], old[6], lx, ly, lz)
+    return x, y, z, old[0] + lx, old[1] + ly, old[2] + lz
+
+
+@register_jitable
 def held_back(one, body_one, other, body_other, x, y, z, sx, sy, sz, contact, friction):
     """Hold a place x y z of a body back along the surface towards s, where it would be had it stuck, by Coulomb's law."""
     if contact[ACROSS] <= 0.0 and contact[ALONG] == 0.0 and contact[ALONG + 1] == 0.0 and contact[ALONG + 2] == 0.0:
         return
+    contact[ROUGH] = friction
     nx, ny, nz = contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2]
     sx, sy, sz = sx - x, sy - y, sz - z
     along = sx * nx + sy * ny + sz * nz
@@ -307,9 +348,14 @@ def touch(body, state, old, still, nothing, first, points, contact_distances, wi
     widest (K,) how far from a core a point of the body may touch, seen from the body's centre [m]; pressed (M, K, CONTACT); ``still`` and
     ``nothing`` the state and the numbers of what does not move
     """
-    moved = np.sqrt((state[0] - old[0]) ** 2 + (state[1] - old[1]) ** 2 + (state[2] - old[2]) ** 2)
     for k in range(len(shapes)):
         row = first + k
+        mx, my, mz = (
+            state[0] - old[0] - frames[row, 0] + frames[row, 12],
+            state[1] - old[1] - frames[row, 1] + frames[row, 13],
+            state[2] - old[2] - frames[row, 2] + frames[row, 14],
+        )
+        moved = np.sqrt(mx * mx + my * my + mz * mz)
         dx, dy, dz = state[0] - frames[row, 0], state[1] - frames[row, 1], state[2] - frames[row, 2]
         near = shapes[k, BOUND] + widest[k] + moved
         if near < 0.0 or dx * dx + dy * dy + dz * dz > near * near:
@@ -321,7 +367,11 @@ def touch(body, state, old, still, nothing, first, points, contact_distances, wi
             ox, oy, oz = position_of(old, points[m])
             x, y, z = position_of(state, points[m])
             dx, dy, dz = x - frames[row, 0], y - frames[row, 1], z - frames[row, 2]
-            mx, my, mz = x - ox, y - oy, z - oz
+            mx, my, mz = (
+                x - ox - frames[row, 0] + frames[row, 12],
+                y - oy - frames[row, 1] + frames[row, 13],
+                z - oz - frames[row, 2] + frames[row, 14],
+            )
             bound = max(shapes[k, BOUND] + contact_distance, 0.0) + np.sqrt(mx * mx + my * my + mz * mz)
             if dx * dx + dy * dy + dz * dz > bound * bound:
                 continue
@@ -333,11 +383,13 @@ def touch(body, state, old, still, nothing, first, points, contact_distances, wi
             pushed_out(state, body, still, nothing, x, y, z, px, py, pz, contact)
             if contact[ACROSS] > 0.0:
                 let_back(state, body, still, nothing, x, y, z, outwards(bx, by, bz, *core)[0] - contact_distance, contact)
-            # Against the collider as it moved: where the point would be, had it stuck to it.
+            # Against the collider as it moved: where the place that touches would be, had it stuck to it.
+            x, y, z = position_of(state, points[m])
+            x, y, z, ox, oy, oz = surface_at(state, old, x, y, z, points[m, RADIUS], contact)
+            ax, ay, az = into(frames, row, 12, ox, oy, oz)
             sx, sy, sz = turned(frames, row, ax, ay, az)
             sx, sy, sz = sx + frames[row, 0], sy + frames[row, 1], sz + frames[row, 2]
             contact[SURFACE_MOVE], contact[SURFACE_MOVE + 1], contact[SURFACE_MOVE + 2] = sx - ox, sy - oy, sz - oz
-            x, y, z = position_of(state, points[m])
             held_back(state, body, still, nothing, x, y, z, sx, sy, sz, contact, shapes[k, FRICTION])
 
 
@@ -389,4 +441,5 @@ def touch_surface_contacts(
         let_back(state, body, still, nothing, x, y, z, gap, contact)
         contact[SURFACE_MOVE], contact[SURFACE_MOVE + 1], contact[SURFACE_MOVE + 2] = wx * each, wy * each, wz * each
         x, y, z = position_of(state, points[which[q]])
+        x, y, z, ox, oy, oz = surface_at(state, old, x, y, z, points[which[q], RADIUS], contact)
         held_back(state, body, still, nothing, x, y, z, ox + wx * each, oy + wy * each, oz + wz * each, contact, frictions[q])

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from quiver.kernels.contacts import FRAME, SHAPE
-from quiver.kernels.rigid_contacts import advance_bodies
+from quiver.kernels.rigid_contacts import BOX, advance_bodies
 
 NOTHING = np.zeros((0, 0)), np.zeros((0, FRAME)), np.zeros((0, SHAPE))
 NO_SURFACE_CONTACTS = np.zeros(0, np.int64), np.zeros((0, 12)), np.zeros(0), np.zeros(0)
@@ -13,8 +13,8 @@ NO_SURFACE_CONTACTS = np.zeros(0, np.int64), np.zeros((0, 12)), np.zeros(0), np.
 
 @dataclass
 class RigidBody:
-    """What is constant of a body: numbers (BODY,), kind and settings (SETTINGS,) as kernels/rigid.py says, points (M, 3) of its surface
-    along the principal axes [m], and what it is to others: outside (SHAPE,) and box (4,), as kernels/rigid_contacts.py says.
+    """What is constant of a body: numbers (BODY,), kind and settings (SETTINGS,) as kernels/rigid.py says, points (M, 4) that make up
+    its surface, and what it is to others: outside (SHAPE,) and box (BOX,), all as kernels/rigid_contacts.py says.
     """
 
     numbers: np.ndarray
@@ -22,7 +22,7 @@ class RigidBody:
     settings: np.ndarray
     points: np.ndarray
     outside: np.ndarray = field(default_factory=lambda: np.zeros(SHAPE))
-    box: np.ndarray = field(default_factory=lambda: np.zeros(4))
+    box: np.ndarray = field(default_factory=lambda: np.eye(BOX)[-1])
 
 
 def advance(bodies, states, keyed, dt, touches=None, surface_contacts=None):

@@ -105,9 +105,9 @@ class DeskTest(TestCase):
         drags(2)
         before = self.browser.run(held)
         self.browser.run("window.isTheSame = true")
-        edits(130)
-        choose_points(50)
-        drags(20)
+        edits(40)
+        choose_points(20)
+        drags(10)
         # All of it in one page: one that is opened anew holds nothing of before.
         self.assertTrue(self.browser.run("return window.isTheSame"))
         after = self.browser.run(held)

@@ -78,9 +78,10 @@ class SpeedTest(TestCase):
                 self.assertLess(travel[is_at_wall, 0].max(), 1.0 - 0.004, (speed, aside))
 
     def test_a_wall_that_moves_fast_takes_a_point_along(self):
-        frames, shapes = obstacles([[-1.0, 0.0, 0.0]], [[0.001, 0.5, 0.5, 0.5]], 40, moves=(0.2, 0.0, 0.0))
-        travel = fly((0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 40, frames, shapes, reach=0.004, gravity=0.0)
-        self.assertGreater(travel[-1, 0], -1.0 + 40 * 0.2)
+        for step in (0.2, 0.7, 1.7):
+            frames, shapes = obstacles([[-1.0, 0.0, 0.0]], [[0.001, 0.5, 0.5, 0.5]], 40, moves=(step, 0.0, 0.0))
+            travel = fly((0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 40, frames, shapes, reach=0.004, gravity=0.0)
+            self.assertGreater(travel[-1, 0], -1.0 + 40 * step, step)
 
 
 class DeepTest(TestCase):

@@ -6,13 +6,16 @@ from unittest import TestCase, mock
 
 import numpy as np
 
+from quiver.bodies import chain as swing
 from quiver.bodies import prop
 from quiver.bodies.chain import GRAVITY
 from quiver.kernels import rigid
 from quiver.rig import transforms
+from quiver.ring import swing_of
+from quiver.run.parts.prop import outside_of
 from quiver.sim import rigid as sim
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
-from tests.solids import box_surface
+from tests.solids import ball_surface, box_surface
 
 DT = 1.0 / 288.0
 STILL = np.array([0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0])
@@ -23,11 +26,11 @@ def body_of(mass, inertia, pivot=(0.0, 0.0, 0.0), axis=(0.0, 0.0, 0.0)):
     return np.concatenate([[1.0 / mass], 1.0 / np.array(inertia, float), pivot, axis]).astype(float)
 
 
-def run(state, body, steps, kind=rigid.BALL, pull=DOWN, touches=None, damping_factor=1.0, limit=np.pi, hold=0.0):
+def run(state, body, steps, kind=rigid.BALL, pull=DOWN, touches=None, damping_factor=1.0, limit=np.pi, hold=0.0, dt=DT):
     """Positions and rotations (S, 7) of a body whose joint stands still; touches are points, reaches, frames, shapes."""
-    points, *touches = touches or (np.zeros((0, 3)), *sim.NOTHING)
+    points, *touches = touches or (np.zeros((0, 4)), *sim.NOTHING)
     thing = sim.RigidBody(body, kind, np.array([*pull, damping_factor, 1.0, hold, limit]), points)
-    return sim.advance([thing], [state], [np.repeat(STILL[None], steps + 1, 0)], DT, [touches])[0]
+    return sim.advance([thing], [state], [np.repeat(STILL[None], steps + 1, 0)], dt, [touches])[0]
 
 
 def plainly():
@@ -101,19 +104,41 @@ class FreeTest(TestCase):
         self.assertLess(np.linalg.norm(after - before) / np.linalg.norm(before), 2e-3)
 
 
+class HeldTest(TestCase):
+    def test_rate_and_settle_time_are_the_dials_at_all_frame_rates(self):
+        for rate, frames, frame_rate, gravity in (
+            (0.0, 240, 24, 1.0), (0.0, 50, 30, 1.0), (1.0, 60, 24, 0.0), (3.0, 35, 12, 0.0), (6.0, 60, 24, 0.0), (13.0, 200, 60, 0.0)
+        ):
+            dt = 1.0 / (frame_rate * np.ceil(240.0 / frame_rate))
+            stiffness, damping_factor = swing.matched_from_begin(rate, frames / frame_rate, dt)
+            state, pivot = hanging(0.08, 0.2)
+            body = body_of(1.0, (0.01, 0.02, 0.015), pivot)
+            steps = int(1.2 * frames / frame_rate / dt)
+            angles = angles_of(run(state, body, steps, pull=gravity * DOWN, damping_factor=damping_factor, hold=stiffness, dt=dt))
+            measured, settle = swing_of(angles, 1.0 / dt)
+            self.assertAlmostEqual(settle * dt * frame_rate / frames, 1.0, delta=0.01, msg=(rate, frames, frame_rate))
+            if rate:
+                self.assertAlmostEqual(measured / rate, 1.0, delta=0.01, msg=(rate, frames, frame_rate))
+
+    def test_without_damping_nothing_of_the_swing_is_lost(self):
+        state, pivot = hanging(1.2, 0.3)
+        swinging = np.abs(angles_of(run(state, body_of(1.0, (0.01, 0.02, 0.03), pivot), 2880)))
+        self.assertAlmostEqual(swinging[-400:].max(), 1.2, delta=0.01)
+
+
 class ContactTest(TestCase):
     def slope(self, degrees, friction):
         """A box on a slope along X: how far it went down in a second."""
         positions, triangles = box_surface((0.2, 0.1, 0.2), (1, 1, 1))
         body = prop.build(positions, triangles)
-        points = (body.points - body.centre) @ body.axes
+        points = body.own_balls
         c, s = np.cos(np.radians(degrees)), np.sin(np.radians(degrees))
         tilt = np.array([[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]])
         frames = frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]], tilt[None])[None], 289, 0))[:288].reshape(-1, 24)
         shapes = shape_rows([[1e9, 1e9, 0.0, 1e9]], [1e9], [friction])
         turn = transforms.multiply(transforms.from_matrices(tilt), transforms.from_matrices(body.axes))
         state = np.concatenate([tilt @ [0.0, 0.05 + 1e-4, 0.0], turn, np.zeros(6)])
-        touches = (points, np.zeros((len(points), 1)), frames, shapes)
+        touches = (points, points[:, 3:].copy(), frames, shapes)
         record = run(state, body_of(body.mass, body.inertia), 288, rigid.FREE, touches=touches)
         return record[:, :3] @ tilt[:, 0], record[:, :3] @ tilt[:, 1]
 
@@ -124,6 +149,93 @@ class ContactTest(TestCase):
         along, _ = self.slope(30.0, 0.3)
         exact = 0.5 * GRAVITY * (np.sin(np.radians(30.0)) - 0.3 * np.cos(np.radians(30.0)))
         self.assertAlmostEqual(along[-1] / exact, 1.0, delta=0.02)
+
+
+class PileTest(TestCase):
+    """Boxes and balls as a setup makes them, on the ground or a slope."""
+
+    STEP = 1.0 / 240.0
+
+    def go(self, things, seconds, degrees=0.0, friction=0.5, shift=(0.0, 0.0, 0.0)):
+        """Record (B, S, 7), from the ground's own axes, of things (positions, triangles, how heavy); the ground moves by ``shift`` a step."""
+        bodies, states, steps = [], [], round(seconds / self.STEP)
+        c, s = np.cos(np.radians(degrees)), np.sin(np.radians(degrees))
+        tilt = np.array([[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]])
+        for positions, triangles, factor in things:
+            body = prop.build(positions @ tilt.T, triangles)
+            numbers = body_of(body.mass * factor, body.inertia * factor)
+            settings = np.array([*DOWN, 1.0, 1.0, 0.0, np.pi])
+            bodies.append(sim.RigidBody(numbers, rigid.FREE, settings, body.own_balls, *outside_of(body)))
+            states.append(np.concatenate([body.centre, transforms.from_matrices(body.axes), np.zeros(6)]))
+        frames = frame_rows(np.repeat(standing([[0.0, 0.0, 0.0]], tilt[None])[None], steps + 1, 0))[:steps].reshape(-1, 24)
+        shapes = shape_rows([[1e9, 1e9, 0.0, 1e9]], [1e9], [friction])
+        touches = [(body.points[:, 3:].copy(), frames, shapes) for body in bodies]
+        record = sim.advance(bodies, states, [np.repeat(STILL[None], steps + 1, 0)] * len(bodies), self.STEP, touches)
+        return record[:, :, :3] @ tilt
+
+    def cube(self, side, place, factor=1.0):
+        positions, triangles = box_surface((side, side, side) if np.isscalar(side) else side, (1, 1, 1))
+        return positions - np.ptp(positions, axis=0) / 2.0 + np.array(place), triangles, factor
+
+    def test_five_cubes_stand_and_do_not_creep(self):
+        for side in (0.08, 0.3):
+            record = self.go([self.cube(side, (0.0, side * (k + 0.5), 0.0)) for k in range(5)], 10.0)
+            self.assertLess(np.abs(record[:, -1] - record[:, 0]).max(), 1e-3)
+
+    def test_a_heavy_one_on_a_light_one_does_not_sink(self):
+        for factor in (30.0, 100.0, 400.0):
+            record = self.go([self.cube(0.2, (0.0, 0.1, 0.0)), self.cube(0.2, (0.0, 0.3, 0.0), factor)], 3.0)
+            self.assertLess(np.abs(record[:, -1, 1] - record[:, 0, 1]).max(), 1e-3, factor)
+
+    def test_wide_and_narrow_ones_stand_by_their_own_shape(self):
+        pile = [((0.6, 0.1, 0.2), 0.05), ((0.1, 0.3, 0.1), 0.25), ((0.5, 0.05, 0.3), 0.425)]
+        record = self.go([self.cube(size, (0.02 * k, height, 0.0)) for k, (size, height) in enumerate(pile)], 4.0)
+        self.assertLess(np.abs(record[:, -1] - record[:, 0]).max(), 4e-3)
+
+    def test_a_ball_rolls_as_the_closed_form_says(self):
+        for radius, degrees, faces in ((0.1, 10.0, 2), (0.25, 20.0, 2), (0.05, 6.0, 3)):
+            positions, triangles = ball_surface(radius, faces)
+            record = self.go([(positions + np.array([0.0, radius, 0.0]), triangles, 1.0)], 2.0, degrees, 0.6)[0]
+            exact = 5.0 / 7.0 * 0.5 * GRAVITY * np.sin(np.radians(degrees)) * 4.0
+            self.assertAlmostEqual((record[-1, 0] - record[0, 0]) / exact, 1.0, delta=0.02, msg=(radius, degrees))
+
+    def test_what_just_slides_is_not_held(self):
+        for degrees, friction in ((28.0, 0.5), (13.0, 0.2)):
+            record = self.go([self.cube((0.3, 0.1, 0.2), (0.0, 0.05, 0.0))], 1.0, degrees, friction)[0]
+            exact = 0.5 * GRAVITY * (np.sin(np.radians(degrees)) - friction * np.cos(np.radians(degrees)))
+            self.assertAlmostEqual((record[-1, 0] - record[0, 0]) / exact, 1.0, delta=0.04)
+
+    def test_a_wall_at_200_metres_a_second_stops_a_ball(self):
+        positions, triangles = ball_surface(0.1, 2)
+        body = prop.build(positions, triangles)
+        thing = sim.RigidBody(
+            body_of(body.mass, body.inertia), rigid.FREE, np.array([0, 0, 0, 1.0, 1.0, 0.0, np.pi]), body.own_balls, *outside_of(body)
+        )
+        for speed in (20.0, 200.0):
+            places = -3.0 + speed * self.STEP * np.arange(61.0)
+            frames = frame_rows(np.stack([standing([[x, 0.0, 0.0]]) for x in places])).reshape(-1, 24)
+            touches = (thing.points[:, 3:].copy(), frames, shape_rows([[0.02, 1.0, 1.0, 1.0]], [1.8], [0.3]))
+            state = np.concatenate([body.centre, transforms.from_matrices(body.axes), np.zeros(6)])
+            record = sim.advance([thing], [state], [np.repeat(STILL[None], 61, 0)], self.STEP, [touches])[0]
+            self.assertGreater((record[:, 0] - places[1:])[-1], 0.11, speed)
+
+
+class OutlineTest(TestCase):
+    def test_the_box_is_the_smallest_however_the_thing_stands(self):
+        turn = transforms.to_matrices(transforms.from_axis_angle(np.array([0.3, 0.8, 0.5]) / np.linalg.norm([0.3, 0.8, 0.5]), 0.7))
+        for size in ((0.2, 0.2, 0.2), (0.3, 0.1, 0.1), (0.1, 0.2, 0.4)):
+            positions, triangles = box_surface(size, (2, 2, 2))
+            _, half, _ = prop.build(positions @ turn.T, triangles).box
+            np.testing.assert_allclose(np.sort(2.0 * half), np.sort(size), rtol=1e-6)
+
+    def test_a_ball_is_one_ball_and_a_box_its_corners(self):
+        positions, triangles = ball_surface(0.2, 2)
+        balls = prop.build(positions + 0.5, triangles).balls
+        np.testing.assert_allclose(balls, [[0.5, 0.5, 0.5, 0.2]], atol=2e-3)
+        positions, triangles = box_surface((0.2, 0.3, 0.1), (1, 1, 1))
+        points = prop.build(positions, triangles).balls
+        bare = points[points[:, 3] == 0.0, :3]
+        self.assertEqual(len({tuple(corner) for corner in positions.round(6).tolist()} - {tuple(each) for each in bare.round(6).tolist()}), 0)
 
 
 class BodyTest(TestCase):
@@ -146,7 +258,7 @@ class BodyTest(TestCase):
 class PlainCopyTest(TestCase):
     def test_compiled_is_plain(self):
         ends = []
-        points = np.random.default_rng(3).normal(0.0, 0.1, (6, 3))
+        points = np.column_stack([np.random.default_rng(3).normal(0.0, 0.1, (6, 3)), np.zeros(6)])
         frames = frame_rows(np.repeat(standing([[0.05, -0.3, 0.0]])[None], 41, 0)).reshape(-1, 24)
         touches = (points, np.full((6, 1), 0.2), frames, shape_rows([[0.0, 0.0, 0.1, 0.1]], [0.1], [0.4]))
         for plain in (False, True):
@@ -169,7 +281,8 @@ class KnockTest(TestCase):
         for k, place in enumerate(positions):
             mass = masses[k] if masses else 1.0
             corners = 0.5 * self.SIDE * np.array(list(itertools.product((-1.0, 0.0, 1.0), repeat=3)))
-            outside = shape_rows([[0.098, 0.098, 0.098, 0.098]], [0.17], [0.5])[0], np.array([0.0, 0.0, 0.0, 0.002])
+            corners = np.column_stack([corners, np.zeros(len(corners))])
+            outside = shape_rows([[0.098, 0.098, 0.098, 0.098]], [0.17], [0.5])[0], np.array([0.0, 0.0, 0.0, 0.002, 0.0, 0.0, 0.0, 1.0])
             numbers = body_of(mass, np.full(3, mass * self.SIDE**2 / 6.0))
             bodies.append(sim.RigidBody(numbers, rigid.FREE, np.array([0.0, 0.0, 0.0, 1.0, 1.0, 0.0, np.pi]), corners, *outside))
             turn = [0, 0, 0, 1.0] if rotations is None else rotations[k]

@@ -98,12 +98,11 @@ class Prop(Unit, Varying):
         value, frames = self.layer.value, self.setup.frame_rate
         self.dt = 1.0 / (substeps * frames)
         settle = value("settle_time") / frames
-        damping_factor = swing.matched(0.0, settle, self.dt)[1]
+        stiffness, damping_factor = swing.matched_from_begin(value("hold_rate"), settle, self.dt)
         drag_factor = (1.0 - min(value("drag") / 100.0, 0.99)) ** (self.dt * frames)
-        spring = (2.0 * np.pi * value("hold_rate") * self.dt) ** 2
         pull = np.array([0.0, -value("gravity") / 100.0 * swing.GRAVITY, 0.0])
-        settings = np.array([*pull, damping_factor, drag_factor, spring / (1.0 + spring), np.radians(value("swing_limit"))])
-        self.rigid = rigid.RigidBody(self.numbers, self.kind, settings, self.points, *_outside_of(self.body))
+        settings = np.array([*pull, damping_factor, drag_factor, stiffness, np.radians(value("swing_limit"))])
+        self.rigid = rigid.RigidBody(self.numbers, self.kind, settings, self.body.own_balls, *outside_of(self.body))
 
     def keyed(self, world):
         """Keyed positions and rotations (S, 7) [m] of the body in node matrices (S, J, 3, 4)."""
@@ -261,14 +260,14 @@ def advance_together(props, world, jumped, frames, skin_world=None):
             prop.end(frame)
 
 
-def _outside_of(body):
-    """What a body is to others that it knocks against, as kernels/rigid_contacts.py takes it: its outside (SHAPE,) and box (4,)."""
-    low, high = body.own_points.min(0), body.own_points.max(0)
-    half = np.maximum(0.5 * (high - low), 1e-4)
+def outside_of(body):
+    """What a body is to others that it knocks against, as kernels/rigid_contacts.py takes it: its outside (SHAPE,) and box (BOX,)."""
+    middle, half, turn = body.own_box
+    half = np.maximum(half, 1e-4)
     radius = ROUNDED * float(half.min())
     core = half - radius
     shape = shape_rows([[core[0], core[2], core[1], core[1]]], [float(np.linalg.norm(core))], [RIGID_CONTACT_FRICTION])[0]
-    return shape, np.append(0.5 * (low + high), radius)
+    return shape, np.concatenate([middle, [radius], turn])
 
 
 def _mesh_of(character, node):

@@ -1,0 +1,143 @@
+"""What a rigid thing is to what it touches: balls that make up its surface, and the smallest box around it."""
+
+import numpy as np
+
+from quiver.mesh.nearest import NearestOn
+from quiver.rig import transforms
+
+ROUND, STRICT = 0.08, 0.003
+"""A ball may stand out of the surface by this share of its radius: as much as one of few facets does between its corners. One that touches
+at a few places only stays inside."""
+SHRINK, SIZES = 0.85, 24
+"""Radii that are tried: from half the thing's size down, each this share of the one before."""
+SAME, FEWEST, ALIKE = 0.12, 4, 0.015
+"""Balls whose centres are nearer than this share of their radius may be one: where there are so many, and that one is as far from where all
+of them touch, within this share."""
+SHARP = 0.02
+"""Balls smaller than this share of the thing's size are points."""
+MOST_NORMALS = 48
+"""Sides that the box is tried along."""
+
+
+def balls_of(points, normals, are_corners, positions, triangles):
+    """Balls (B, 4), centres and radii [m], that touch a closed surface from inside at points (M, 3) with outward normals (M, 3).
+
+    The largest that fit there: all of them one where the surface is a ball, bare points where it has corners. Only what touches at
+    vertices of the mesh, are_corners (M,), may be one: between them facets lie deeper.
+    """
+    size, surface = float(np.linalg.norm(np.ptp(positions, axis=0))), NearestOn(positions, triangles)
+    loose, strict = (_radii(surface, points, normals, size, slack) for slack in (ROUND, STRICT))
+    merged, left = _merged(points, points - loose[:, None] * normals, np.where(are_corners, loose, 0.0))
+    # What little they still stand out by would let a box rock on the middle of its side.
+    strict = np.where(strict > 0.0, np.minimum(strict, _depths(surface, points - strict[:, None] * normals)), 0.0)
+    alone = np.column_stack([points - strict[:, None] * normals, strict])[left]
+    inside = np.linalg.norm(alone[:, None, :3] - merged[None, :, :3], axis=2) + alone[:, None, 3] <= merged[None, :, 3] * (1.0 + ALIKE)
+    return np.concatenate([merged, alone[~inside.any(axis=1)]])
+
+
+def _radii(surface, points, normals, size, slack):
+    """Radii (M,) of the largest balls that fit at points; 0 where that is a corner."""
+    radii = np.zeros(len(points))
+    for radius in 0.5 * size * SHRINK ** np.arange(SIZES):
+        left = np.flatnonzero(radii == 0.0)
+        radii[left[_fits(surface, points[left], normals[left], np.full(len(left), radius), slack)]] = radius
+    low, high = radii, np.where(radii > 0.0, radii / SHRINK, 0.0)
+    for _ in range(6):
+        middle = 0.5 * (low + high)
+        fits = _fits(surface, points, normals, middle, slack)
+        low, high = np.where(fits, middle, low), np.where(fits, high, middle)
+    return np.where(low > SHARP * size, low, 0.0)
+
+
+def _depths(surface, centres):
+    """How far centres (M, 3) are from a surface (M,)."""
+    found, weights = surface.find(centres, np.full(len(centres), np.inf))
+    return np.linalg.norm(centres - np.einsum("mc,mck->mk", weights, surface.points[surface.triangles[found]]), axis=1)
+
+
+def _fits(surface, points, normals, radii, slack):
+    """Whether balls that touch at points from inside stand out nowhere by more than a share of their radius, bool (M,)."""
+    centres = points - radii[:, None] * normals
+    found, weights = surface.find(centres, np.full(len(centres), np.inf))
+    corners = surface.points[surface.triangles[found]]
+    nearest = np.einsum("mc,mck->mk", weights, corners)
+    across = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    is_inside = np.einsum("mk,mk->m", centres - nearest, across) <= 0.0
+    return (radii > 0.0) & is_inside & (np.linalg.norm(centres - nearest, axis=1) >= (1.0 - slack) * radii)
+
+
+def _merged(points, centres, radii):
+    """(balls (B, 4), points that are left bool (M,)): many that are nearly the same as one, in their middle, as large as they reach."""
+    left, out = np.ones(len(points), bool), []
+    for m in np.argsort(-radii, kind="stable"):
+        same = left & (np.linalg.norm(centres - centres[m], axis=1) <= SAME * radii[m]) & (radii >= (1.0 - SAME) * radii[m])
+        if not left[m] or same.sum() < FEWEST or radii[m] <= 0.0:
+            continue
+        centre = centres[same].mean(0)
+        reach = np.linalg.norm(points[same] - centre, axis=1)
+        if np.ptp(reach) <= ALIKE * reach.mean():
+            left &= ~same
+            out.append([*centre, reach.mean()])
+    return np.array(out).reshape(-1, 4), left
+
+
+def box_of(positions, triangles):
+    """The smallest box along some side of a thing: (middle (3,), half lengths (3,), axes (3, 3) as columns)."""
+    axes = min(_likely_axes(positions, triangles), key=lambda axes: _volume(positions @ axes))
+    own = positions @ axes
+    low, high = own.min(0), own.max(0)
+    return axes @ (0.5 * (low + high)), 0.5 * (high - low), axes
+
+
+def _volume(own):
+    return float(np.prod(np.maximum(np.ptp(own, axis=0), 1e-9)))
+
+
+def _likely_axes(positions, triangles):
+    """Axes (3, 3) to try: as it stands; along its main directions; and on its largest sides, turned as its outline there is smallest."""
+    yield np.eye(3)
+    yield _proper(np.linalg.eigh(np.cov(positions.T))[1])
+    across = np.cross(positions[triangles[:, 1]] - positions[triangles[:, 0]], positions[triangles[:, 2]] - positions[triangles[:, 0]])
+    areas = np.linalg.norm(across, axis=1)
+    normals = across / np.maximum(areas, 1e-30)[:, None]
+    for at in _apart(normals, areas):
+        normal = normals[at]
+        side = np.cross(normal, np.eye(3)[np.argmin(np.abs(normal))])
+        frame = np.stack([side / np.linalg.norm(side), np.cross(normal, side / np.linalg.norm(side)), normal], axis=1)
+        flat = (positions @ frame)[:, :2]
+        angle = _smallest_outline(flat)
+        c, s = np.cos(angle), np.sin(angle)
+        yield _proper(frame @ np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]]))
+
+
+def _apart(normals, areas):
+    """Triangles, the largest sides first, whose normals are not alike."""
+    chosen = []
+    for at in np.argsort(-areas, kind="stable"):
+        if areas[at] <= 0.0 or len(chosen) >= MOST_NORMALS:
+            return chosen
+        if not chosen or np.abs(normals[chosen] @ normals[at]).max() < 0.999:
+            chosen.append(at)
+    return chosen
+
+
+def _smallest_outline(flat):
+    """The angle at which the rectangle around points (V, 2) is smallest: along an edge of their outline, or every degree."""
+    angles = np.radians(np.arange(90.0))
+    edges = flat - np.roll(flat, 1, axis=0)
+    if len(flat) <= 64:
+        ways = (flat[:, None] - flat[None]).reshape(-1, 2)
+        edges = ways[np.linalg.norm(ways, axis=1) > 1e-9]
+    angles = np.concatenate([angles, np.arctan2(edges[:, 1], edges[:, 0])])
+    areas = [np.prod(np.ptp(flat @ np.array([[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]]), axis=0)) for a in np.unique(angles.round(9))]
+    return float(np.unique(angles.round(9))[int(np.argmin(areas))])
+
+
+def _proper(axes):
+    """Axes that are turned, not mirrored."""
+    return axes * np.array([1.0, 1.0, np.sign(np.linalg.det(axes))])
+
+
+def quaternion_of(axes):
+    """Axes (3, 3) as a turn x y z w."""
+    return transforms.from_matrices(axes)
