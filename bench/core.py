@@ -87,7 +87,7 @@ class ChainScene:
             return np.ascontiguousarray(cut).reshape(-1, width)
 
         arrays = [wide(self.state.rows, 6 * n, 1), wide(self.model.params, kernel.PARAMS * n, 1)]
-        arrays += [wide(self.motion, 6 * n + 3, SUBSTEPS), wide(self.axes, 6 * n, SUBSTEPS)]
+        arrays += [wide(self.motion, 6 * n + 6, SUBSTEPS), wide(self.axes, 6 * n, SUBSTEPS)]
         arrays.append((*self.obstacles, wide(self.colliders[2], 2 * n * len(self.obstacles[1]), 1)))
         record = np.zeros((blocks * 3 * n, width), np.float32)
         return lambda: kernel.advance(

@@ -59,7 +59,7 @@ class Poke:
         self.low = float(min(skinned_positions(mesh, self._world())[:, 1].min() for mesh in character.meshes)) if character.meshes else 0.0
         self.hold, self.ball, self.plate = None, None, None
         self.out = [False, False]
-        self.lift = self.fall = 0.0
+        self.lift, self.fall, self.jumps = 0.0, 0.0, False
 
     def _world(self):
         return world_matrices(self.run.skeleton, self.pose.repeated(1))[0]
@@ -111,7 +111,7 @@ class Poke:
 
     def drop(self, wish):
         """Lift the whole character up and let it fall."""
-        self.lift, self.fall = DROP_SHARE * self.size, 0.0
+        self.lift, self.fall, self.jumps = DROP_SHARE * self.size, 0.0, True
 
     def press(self, wish):
         """Hold a plate here (``to``); without a place, take it away."""
@@ -135,7 +135,8 @@ class Poke:
         if out != self.out:
             self.run.appear([self.nodes + k for k in range(2) if out[k] != self.out[k]], self.pose)
         self.out = out
-        chunk = self.run.advance(self.pose)
+        chunk = self.run.advance(self.pose, self.jumps)
+        self.jumps = False
         shown = {"ball": self.ball.place.tolist() if self.ball else None, "plate": None if self.plate is None else self.plate.tolist()}
         return chunk, shown
 

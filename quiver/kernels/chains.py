@@ -14,7 +14,7 @@ array           rows per block      content
 ==============  ==================  ==========================================================================
 state           6 n                 displacement x y z [m], velocity x y z [m/s]
 params          PARAMS n            see the constants below
-motion          6 n + 3 a substep   keyed segment vector x y z [m], keyed step of its end x y z [m]; root place [m]
+motion          6 n + 6 a substep   keyed segment vector x y z [m], keyed step of its end x y z [m]; root's place and step [m]
 axes            6 n a substep       two blocked turning axes (unit vectors or zeros), or an empty array
 record          3 n a recording     displacement x y z [m]
 reaches         2 n a collider      for each segment's middle and end: how far it keeps from the collider's core [m]
@@ -53,6 +53,8 @@ SHORTEST_SHARE = 0.5
 PARAMS = 13
 
 SCRATCH = 16
+QUICK = 0.5
+"""Cosine of a segment's turn in one substep from which on it pulls along where it is."""
 DISCONNECTED = 1e12
 """A compliance at which a constraint moves nothing any more (float32 keeps about seven digits)."""
 TAUT_GIVE, TAUT_CARE = 0.01, 4.0
@@ -202,45 +204,67 @@ def solve_bends(n, state, s0, params, p0, scratch):
 
 @register_jitable
 def solve_lengths(n, state, s0, params, p0, motion, m0, scratch):
-    """Bring all segments of a chain to their keyed lengths at once (one Newton step, tridiagonal)."""
+    """Bring all segments of a chain to their keyed lengths at once (one Newton step, tridiagonal).
+
+    Each pulls along where it was when the substep began, as in Verlet's method (Ryckaert et al. 1977): pulling along where it is, all
+    swing would be damped.
+    """
     zero = splat(0.0)
     w1, v1, y1 = zero, splat(1.0), zero
     px, py, pz = zero, zero, zero
     hx, hy, hz = zero, zero, zero
+    # Of the particle before: where it was, from where it is keyed now.
+    kx, ky, kz = load3(motion, m0 + 6 * n + 3)
+    ox, oy, oz = -kx, -ky, -kz
     for i in range(n):
         w = load(params, p0 + PARAMS * i + INVERSE_MASS)
         soft = load(params, p0 + PARAMS * i + STRETCH_COMPLIANCE)
         sx, sy, sz = load3(motion, m0 + 6 * i)
         ux, uy, uz = load3(state, s0 + 6 * i)
+        ax, ay, az = load3(scratch, SCRATCH * i)
         dx, dy, dz = sx + (ux - px), sy + (uy - py), sz + (uz - pz)
+        bx, by, bz = sx + (ax - ox), sy + (ay - oy), sz + (az - oz)
         length = sqrt(dx * dx + dy * dy + dz * dz)
         rest = sqrt(sx * sx + sy * sy + sz * sz)
         inverse = 1.0 / larger(length, 1e-9)
         nx, ny, nz = dx * inverse, dy * inverse, dz * inverse
+        inverse = 1.0 / larger(sqrt(bx * bx + by * by + bz * bz), 1e-9)
+        bx, by, bz = bx * inverse, by * inverse, bz * inverse
+        # What turns so far in a substep pulls along where it is.
+        aligned = nx * bx + ny * by + nz * bz
+        bx, by, bz = where_less(aligned, QUICK, nx, bx), where_less(aligned, QUICK, ny, by), where_less(aligned, QUICK, nz, bz)
+        aligned = where_less(aligned, QUICK, 1.0, aligned)
         # A chain held at both ends may have no solution near a bad state, where a full Newton step would be wild:
         # there the step is the softer the further off it is (Levenberg, Marquardt).
         over = length / larger(rest, 1e-9) - 1.0
         soft = soft + load(params, p0 + PARAMS * i + TAUT) * (w + w1) * (TAUT_GIVE + TAUT_CARE * larger(over, -over))
-        a1 = -w1 * (nx * hx + ny * hy + nz * hz)
-        l1 = a1 * v1
-        v = 1.0 / larger(w + w1 + soft - l1 * a1, TINY)
-        y = (rest - length) - l1 * y1
-        store3(scratch, SCRATCH * i + 3, nx, ny, nz)
-        store3(scratch, SCRATCH * i + 7, v, l1, y)
+        below = -w1 * (nx * hx + ny * hy + nz * hz)
+        above = zero
+        if i > 0:
+            before = SCRATCH * (i - 1)
+            # The direction in which the segment before looks meets that in which this one pulls.
+            above = -w1 * (load(scratch, before + 10) * bx + load(scratch, before + 11) * by + load(scratch, before + 12) * bz)
+            store(scratch, before + 8, above)
+        share = below * v1
+        v = 1.0 / larger((w + w1) * aligned + soft - share * above, TINY)
+        y = (rest - length) - share * y1
+        store3(scratch, SCRATCH * i + 3, bx, by, bz)
+        store(scratch, SCRATCH * i + 7, v)
+        store(scratch, SCRATCH * i + 9, y)
+        store3(scratch, SCRATCH * i + 10, nx, ny, nz)
         w1, v1, y1 = w, v, y
-        px, py, pz, hx, hy, hz = ux, uy, uz, nx, ny, nz
-    pull, l1_next = zero, zero
-    hx, hy, hz = zero, zero, zero
+        px, py, pz, hx, hy, hz = ux, uy, uz, bx, by, bz
+        ox, oy, oz = ax, ay, az
+    pull, hx, hy, hz = zero, zero, zero, zero
     for k in range(n):
         i = n - 1 - k
         w = load(params, p0 + PARAMS * i + INVERSE_MASS)
-        nx, ny, nz = load3(scratch, SCRATCH * i + 3)
-        v, l1, y = load3(scratch, SCRATCH * i + 7)
-        push = y * v - l1_next * pull
+        bx, by, bz = load3(scratch, SCRATCH * i + 3)
+        v, above, y = load3(scratch, SCRATCH * i + 7)
+        push = (y - above * pull) * v if k > 0 else y * v
         ux, uy, uz = load3(state, s0 + 6 * i)
-        store3(state, s0 + 6 * i, ux + w * (push * nx - pull * hx), uy + w * (push * ny - pull * hy), uz + w * (push * nz - pull * hz))
-        pull, l1_next = push, l1
-        hx, hy, hz = nx, ny, nz
+        store3(state, s0 + 6 * i, ux + w * (push * bx - pull * hx), uy + w * (push * by - pull * hy), uz + w * (push * bz - pull * hz))
+        pull, hx, hy, hz = push, bx, by, bz
 
 
 @register_jitable
@@ -411,7 +435,7 @@ def advance(
         s0 = block * 6 * n
         p0 = block * PARAMS * n
         for step in range(substeps):
-            m0 = (step * blocks + block) * (6 * n + 3)
+            m0 = (step * blocks + block) * (6 * n + 6)
             predict(n, dt, rate, state, s0, params, p0, motion, m0, scratch)
             solve_bends(n, state, s0, params, p0, scratch)
             solve_lengths(n, state, s0, params, p0, motion, m0, scratch)

@@ -51,11 +51,11 @@ class LiveRun:
         self.execution.start(world[0])
         self._still = {node: np.zeros_like(node.part.jumps(world)) for node in self.plan.nodes}
 
-    def advance(self, pose):
-        """Go on to a Pose (J,) in one frame: a TakeChunk of that frame. Raises Unstable."""
+    def advance(self, pose, jumps=False):
+        """Go on to a Pose (J,) in one frame: a TakeChunk of that frame; ``jumps`` whether all is carried there at once. Raises Unstable."""
         self.source.go_on(pose)
         began, at = time.perf_counter(), self.source.at
-        found = self.execution.simulate(at, at, at + 1, lambda node, keyed_world: self._still[node])
+        found = self.execution.simulate(at, at, at + 1, lambda node, keyed_world: self._still[node] | jumps)
         self.source.at += 1
         return self.execution.chunk(*found, slice(0, 1), began)
 

@@ -21,13 +21,13 @@ def motion_rows(model, points, points_before, axes=None):
     """
     steps, chains = points.shape[:2]
     n = model.segments
-    rows = np.zeros((steps, model.blocks * LANES, 6 * n + 3), np.float32)
+    rows = np.zeros((steps, model.blocks * LANES, 6 * n + 6), np.float32)
     moves = np.diff(np.concatenate([points_before[None], points]), axis=0)
     body = rows[:, :chains, : 6 * n].reshape(steps, chains, n, 6)
     body[..., :3] = np.diff(points, axis=2)
     body[..., 3:] = moves[:, :, 1:]
     rows[:, :chains, : 6 * n] = body.reshape(steps, chains, 6 * n)
-    rows[:, :chains, 6 * n :] = points[:, :, 0]
+    rows[:, :chains, 6 * n : 6 * n + 3], rows[:, :chains, 6 * n + 3 :] = points[:, :, 0], moves[:, :, 0]
     return _in_lanes(rows, model), NO_AXES if axes is None else _axis_rows(axes, model)
 
 
@@ -49,7 +49,7 @@ def advance(model, state, motion, axes=NO_AXES, colliders=NO_COLLIDERS, record_e
     ``colliders`` and ``surface_contacts`` as in kernels/chains.py, see `contact_distance_rows`. The result does not depend on ``threads``.
     """
     n, blocks = model.segments, model.blocks
-    substeps = len(motion) // (blocks * (6 * n + 3))
+    substeps = len(motion) // (blocks * (6 * n + 6))
     record = np.empty((substeps // record_every * blocks * 3 * n, LANES), np.float32)
     dt = np.float32(model.dt)
 

@@ -24,7 +24,7 @@ def scene(rng, n=5, blocks=2, steps=20, lanes=LANES, floor=None):
     params[:, :, kernel.GRAVITY + 1] = -0.04
     params[:, :, kernel.COS_LIMIT], params[:, :, kernel.SIN_LIMIT] = 0.8, 0.6
     params[:, :, kernel.SPEED_LIMIT], params[:, :, kernel.STRETCH_LIMIT] = 30.0, 0.05
-    motion = np.zeros((steps, blocks, 6 * n + 3, lanes), np.float32)
+    motion = np.zeros((steps, blocks, 6 * n + 6, lanes), np.float32)
     motion[:, :, 0 : 6 * n : 6] = 0.1
     motion[:, :, 3 : 6 * n : 6] = rng.uniform(-0.004, 0.004, (steps, blocks, n, lanes))
     axes = np.zeros((steps, blocks, 6 * n, lanes), np.float32)

@@ -67,6 +67,25 @@ class PendulumTest(TestCase):
         self.assertAlmostEqual(rate * 2 * np.pi / slow, 1.0, delta=0.02)
 
 
+class EnergyTest(TestCase):
+    def test_a_limp_undamped_chain_keeps_its_energy(self):
+        for n, angle, substeps, frame_rate in ((1, 1.2, 10, 24), (5, 0.4, 10, 24), (5, 1.4, 20, 24), (12, 1.0, 20, 12), (12, 1.4, 16, 60)):
+            dt, length = 1.0 / (substeps * frame_rate), 0.6 / n
+            points = np.array([[k * length * np.sin(angle), -k * length * np.cos(angle), 0.0] for k in range(n + 1)])
+            masses = np.full(n, length)
+            masses[-1] *= 0.5
+            chain = physics(n, inverse_masses=1.0 / masses, gravity=np.tile([0.0, -chain_body.GRAVITY, 0.0], (n, 1)))
+            model = chain_model([chain], dt, False)
+            steps = round(2.0 / dt)
+            motion, _ = motion_rows(model, np.tile(points, (steps, 1, 1, 1)), points[None])
+            positions = points[1:] + advance(model, ChainState(model), motion)[:, 0]
+            speeds = (positions[2:] - positions[:-2]) / (2.0 * dt)
+            energies = 0.5 * np.einsum("n,snk->s", masses, speeds**2) + chain_body.GRAVITY * positions[1:-1, :, 1] @ masses
+            lowest = -chain_body.GRAVITY * masses @ (length * np.arange(1, n + 1))
+            begun = chain_body.GRAVITY * points[1:, 1] @ masses
+            self.assertAlmostEqual((energies[-20:].mean() - lowest) / (begun - lowest), 1.0, delta=0.01, msg=(n, angle, substeps))
+
+
 class SpringTest(TestCase):
     def test_damped_spring_follows_its_closed_form(self):
         for wobble, settle in ((1.0, 2.0), (3.0, 1.0), (6.0, 0.5)):
