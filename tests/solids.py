@@ -12,7 +12,16 @@ from quiver.sim import solid
 FRAME_RATE = 24.0
 STEPS = (
     *("begin", "move", "predict_rows", "finish_rows", "solve_fans", "solve_length_limits", "solve_hinges"),
-    *("measure_fans", "measure_ways", "push_held", "push_surface_contacts", "push_surface_contact_lanes", "push_pairs"),
+    *(
+        "settle",
+        "keep_volumes",
+        "measure_fans",
+        "measure_ways",
+        "push_held",
+        "push_surface_contacts",
+        "push_surface_contact_lanes",
+        "push_pairs",
+    ),
 )
 
 

@@ -63,7 +63,7 @@ def _largest_stretch(matrices):
 
 
 def _components(left, reach, tolerance):
-    """(deltas (T, R, 3), weights (F, T)): principal components of moves ``left`` (F, R, 3), taken off until no more than the tolerance is left.
+    """(deltas (T, R, 3), weights (F, T)): principal components of moves ``left`` (F, R, 3), taken off until no more is left than tolerated.
 
     reach (F, R) by how much skinning may enlarge a move
     """

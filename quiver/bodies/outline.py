@@ -129,7 +129,9 @@ def _smallest_outline(flat):
         ways = (flat[:, None] - flat[None]).reshape(-1, 2)
         edges = ways[np.linalg.norm(ways, axis=1) > 1e-9]
     angles = np.concatenate([angles, np.arctan2(edges[:, 1], edges[:, 0])])
-    areas = [np.prod(np.ptp(flat @ np.array([[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]]), axis=0)) for a in np.unique(angles.round(9))]
+    areas = [
+        np.prod(np.ptp(flat @ np.array([[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]]), axis=0)) for a in np.unique(angles.round(9))
+    ]
     return float(np.unique(angles.round(9))[int(np.argmin(areas))])
 
 

@@ -100,7 +100,7 @@ def _normals_at(points, positions, triangles):
     on_edge = ~is_inside & ((weights > 1e-4).sum(axis=1) == 2)
     for m in np.flatnonzero(on_edge):
         ends = faces[found[m]][weights[m] > 1e-4]
-        both = (np.isin(faces, ends).sum(axis=1) == 2)
+        both = np.isin(faces, ends).sum(axis=1) == 2
         normals[m] = unit[both].sum(0)
     return normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
 

@@ -5,10 +5,11 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy import sparse
-from scipy.sparse import linalg
+from scipy.sparse import csgraph, linalg
 from scipy.spatial import KDTree
 
 from quiver.bodies import lattice as lattices
+from quiver.mesh.topology import surface_of_tets
 
 DENSITY = 1000.0
 """[kg/m3], of water and flesh. It cancels out of how a part swings; parts that push each other feel it."""
@@ -18,12 +19,21 @@ STIFF_HOLD = 40.0
 """How much stiffer than the flesh as a whole a hold of one half is."""
 LEAST_HOLD = 0.02
 """What holds a piece that nothing else holds."""
-POISSON_RANGE = (0.05, 0.48)
+POISSON_RANGE = (0.05, 0.49)
+STIFFEST = 1e4
+"""The most that a body as a whole resists a change of its volume, against Young's modulus."""
 STEADY = 0.5
 """Shear waves may cross so much of an element's shortest edge in one substep; from 0.7 on the solid buckles at rest (measured)."""
 SOFTENING = 0.3
 """One pass of the solver leaves slow modes slower by this share, times the square of that crossing (measured: 0.26 to 0.31)."""
-EIGEN_ROUNDS = 16
+MODES, MOVES_SKIN, MOVES_MASS = 6, 0.1, 0.01
+"""The slowest modes that are looked at; the first that moves the skin by so much, against what it moves the most, and so much of the mass,
+is the one that is seen."""
+DANGLING = 0.1
+"""Cells that hang by an edge or a corner of the others, and are no more than this share of them, swing freely: nobody means them."""
+MOST_DIRECT = 60_000
+"""Unknowns up to which the modes are found by factoring."""
+EIGEN_ROUNDS = 40
 
 
 @dataclass(frozen=True)
@@ -33,6 +43,8 @@ class VolumeBody:
     nodes (N, 3) [m] at rest; density [kg/m3]; masses (N,) [kg]; holds (N,) 0..1, from PINNED on fixed; springs (N,) [1/s2] of the holds
     volumes (T,) [m3]; gram (T, 3, 3) of the inverse rest edges [1/m2], metric (T, 3, 3) of the rest edges [m2]
     sixfold (T,) six times the rest volume [m3]; shear, bulk the constants of the solid
+    pieces (N,) which piece each node is part of; keeping how strongly a piece keeps its volume as a whole, against Young's
+    modulus: infinitely for 100 %
     lowest [1/s2] squared rate of the slowest mode, mode (N, 3) its shape, at most one long
     """
 
@@ -47,6 +59,8 @@ class VolumeBody:
     sixfold: np.ndarray
     shear: float
     bulk: float
+    pieces: np.ndarray
+    keeping: float
     lowest: float
     mode: np.ndarray
 
@@ -81,12 +95,49 @@ def build(lattice, node_holds, volume_keep, firmness, weight=1.0):
     size = np.linalg.norm(np.ptp(lattice.nodes, axis=0)) / 2.0
     give = np.clip(holds, 0.0, PINNED)
     springs = give / (1.0 - give) / firmness / (density * size**2) * STIFF_HOLD
-    stiffness = _stiffness(lattice, inverse, volumes, shear, linear_bulk)
+    hangs = _hanging(lattice, volumes)
+    stiffness = _stiffness(lattice, inverse, np.where(hangs, 0.0, volumes), shear, linear_bulk)
     # Around rest, this stable neo-Hookean solid is linear elasticity with a second constant smaller by the first one.
-    lowest, mode = _lowest_mode(stiffness, masses, springs, holds < PINNED, lattice.nodes)
-    return VolumeBody(
-        lattice.nodes, density, masses, holds, springs, volumes, gram, metric, sixfold, shear, linear_bulk + shear, lowest, mode
-    )
+    keeping = volume_keep / (1.0 - volume_keep) if volume_keep < 1.0 else np.inf
+    grown = _growths(lattice, min(keeping, STIFFEST))
+    is_free = holds < PINNED
+    is_free[np.setdiff1d(lattice.tets[hangs], lattice.tets[~hangs])] = False
+    lowest, mode = _lowest_mode(stiffness, grown, masses, springs, is_free, lattice)
+    rest = (shear, linear_bulk + shear, lattice.pieces, keeping, lowest, mode)
+    return VolumeBody(lattice.nodes, density, masses, holds, springs, volumes, gram, metric, sixfold, *rest)
+
+
+def _hanging(lattice, volumes):
+    """Which tetrahedra (T,) no side holds to the rest of their piece."""
+    faces = np.sort(np.concatenate([np.delete(lattice.tets, k, axis=1) for k in range(4)]), axis=1)
+    _, numbers = np.unique(faces, axis=0, return_inverse=True)
+    cells, count = np.tile(np.arange(len(lattice.tets)), 4), len(lattice.tets)
+    incidence = sparse.csr_matrix((np.ones(len(cells)), (cells, numbers.reshape(-1))), shape=(count, numbers.max(initial=0) + 1))
+    _, groups = csgraph.connected_components(incidence @ incidence.T, directed=False)
+    sizes, pieces = np.bincount(groups, volumes), lattice.pieces[lattice.tets[:, 0]]
+    whole = np.bincount(pieces, volumes)
+    return sizes[groups] < DANGLING * whole[pieces]
+
+
+def pieces_of(lattice):
+    """(faces (F, 3) int32 looking outwards, piece by piece; where those of each piece begin, and all end (Q + 1,))."""
+    faces = surface_of_tets(lattice.nodes, lattice.tets)
+    own = lattice.pieces[faces[:, 0]] if len(faces) else np.zeros(0, int)
+    order = np.argsort(own, kind="stable")
+    return faces[order], np.searchsorted(own[order], np.arange(int(lattice.pieces.max(initial=-1)) + 2)).astype(np.int64)
+
+
+def _growths(lattice, keeping):
+    """What resists a change of volume of each piece as a whole, sparse (3 N, Q): its stiffness is this times its transpose."""
+    faces, starts = pieces_of(lattice)
+    a, b, c = (lattice.nodes[faces[:, k]] for k in range(3))
+    across = np.cross(b - a, c - a)
+    volumes = np.add.reduceat(np.append(np.einsum("fk,fk->f", a, np.cross(b, c)) / 6.0, 0.0), starts[:-1]) * (np.diff(starts) > 0)
+    own = np.repeat(np.arange(len(starts) - 1), np.diff(starts))
+    factor = np.sqrt(keeping / np.maximum(volumes, 1e-30))[own][:, None] * across / 6.0
+    rows = (3 * faces[:, :, None] + np.arange(3)).ravel()
+    values, columns = np.repeat(factor[:, None], 3, axis=1).ravel(), np.repeat(own, 9)
+    return sparse.csc_matrix((values, (rows, columns)), shape=(3 * len(lattice.nodes), len(starts) - 1))
 
 
 def crossing(young, body, edge, dt):
@@ -148,30 +199,69 @@ def _stiffness(lattice, inverse, volumes, shear, bulk):
     return sparse.coo_matrix((local.ravel(), (rows, columns)), shape=(size, size)).tocsr()
 
 
-def _lowest_mode(stiffness, masses, springs, is_free, nodes):
-    """Squared rate [1/s2] and shape (N, 3) of the slowest mode of what is free, for a Young's modulus of one; 0 where nothing is free."""
+def _lowest_mode(stiffness, grown, masses, springs, is_free, lattice):
+    """Squared rate [1/s2] and shape (N, 3) of the slowest mode of what is free that moves the skin, for a Young's modulus of one; 0 where
+    nothing is free. ``grown`` (3 N, Q) adds its product with its transpose to the stiffness.
+    """
     free, shape = np.flatnonzero(np.repeat(is_free, 3)), np.zeros(3 * len(masses))
     if not len(free):
         return 0.0, shape.reshape(-1, 3)
     inertia = np.repeat(masses, 3)[free]
     scale = sparse.diags(1.0 / np.sqrt(inertia))
-    matrix = (scale @ (stiffness[free][:, free] + sparse.diags(np.repeat(masses * springs, 3)[free])) @ scale).tocsr()
+    matrix = (scale @ (stiffness[free][:, free] + sparse.diags(np.repeat(masses * springs, 3)[free])) @ scale).tocsc()
+    along = (scale @ grown[free]).toarray()
     if len(free) < 60:
-        rates, modes = np.linalg.eigh(matrix.toarray())
+        rates, modes = np.linalg.eigh(matrix.toarray() + along @ along.T)
+    elif len(free) <= MOST_DIRECT:
+        rates, modes = _slowest(matrix, along)
     else:
-        rates, modes = _few_lowest(matrix, _likely_shapes(nodes, is_free)[free] * np.sqrt(inertia)[:, None])
-    slowest = int(np.argmin(rates))
-    shape[free] = scale @ modes[:, slowest]
-    return float(rates[slowest]), (shape / max(np.abs(shape).max(), 1e-30)).reshape(-1, 3)
+        rates, modes = _few_lowest(matrix, along, _likely_shapes(lattice.nodes, is_free)[free] * np.sqrt(inertia)[:, None])
+    order = np.argsort(rates)[:MODES]
+    shapes = np.zeros((3 * len(masses), len(order)))
+    shapes[free] = scale @ modes[:, order]
+    slowest = next((k for k in range(len(order)) if _is_seen(lattice, shapes[:, k].reshape(-1, 3), masses)), 0)
+    shape = shapes[:, slowest]
+    return float(rates[order[slowest]]), (shape / max(np.abs(shape).max(), 1e-30)).reshape(-1, 3)
 
 
-def _few_lowest(matrix, start):
-    """Lowest eigenvalues and their vectors of a sparse matrix, beginning with shapes (M, k) that are like them."""
+def _is_seen(lattice, shape, masses):
+    """Whether a mode (N, 3) moves the skin that the lattice carries, and not only a crumb."""
+    squares = np.sum(shape * shape, axis=1)
+    if masses @ squares < MOVES_MASS * masses.sum() * squares.max():
+        return False
+    if not len(lattice.corners):
+        return True
+    moved = np.einsum("rc,rck->rk", lattice.corner_weights, shape[lattice.corners])
+    return np.abs(moved).max() > MOVES_SKIN * np.abs(shape).max()
+
+
+def _slowest(matrix, along):
+    """The MODES lowest eigenvalues and their vectors of a sparse matrix plus ``along`` (M, Q) times its transpose, by shift and invert."""
+    factor = linalg.splu(matrix, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True})
+    solved = factor.solve(along)
+    small = np.linalg.inv(np.eye(along.shape[1]) + along.T @ solved)
+
+    def inverse(right):
+        return factor.solve(right) - solved @ (small @ (solved.T @ right))
+
+    whole = linalg.LinearOperator(matrix.shape, lambda right: matrix @ right + along @ (along.T @ right), dtype=float)
+    start = np.random.default_rng(1).normal(size=matrix.shape[0])
+    options = {"sigma": 0.0, "OPinv": linalg.LinearOperator(matrix.shape, inverse, dtype=float), "v0": start, "tol": 1e-6}
+    return linalg.eigsh(whole, min(MODES, matrix.shape[0] - 2), **options)
+
+
+def _few_lowest(matrix, along, start):
+    """The same where that is too large to be factored, beginning with shapes (M, k) that are like them."""
     precondition = sparse.diags(1.0 / matrix.diagonal())
+
+    def times(right):
+        return matrix @ right + along @ (along.T @ right)
+
+    whole = linalg.LinearOperator(matrix.shape, matvec=times, matmat=times, dtype=float)
     with warnings.catch_warnings():
         # Only the lowest value is wanted, and it converges long before the others of the block, for which it warns.
         warnings.simplefilter("ignore", UserWarning)
-        return linalg.lobpcg(matrix, start, M=precondition, largest=False, tol=0.0, maxiter=EIGEN_ROUNDS)
+        return linalg.lobpcg(whole, start, M=precondition, largest=False, tol=0.0, maxiter=EIGEN_ROUNDS)
 
 
 def _likely_shapes(nodes, is_free):

@@ -241,7 +241,8 @@ class SkinContacts(Varying):
         if until < 1.0:
             end = begin + (until - self.reached) / (1.0 - self.reached) * (end - begin)
         self.before, self.reached = end, until % 1.0
-        distances, found, corner_weights, surface_contacts, normals = self.query.feel(begin, points, self.reach + 1.5 * travel + NEAR + DEEP)
+        limits = self.reach + 1.5 * travel + NEAR + DEEP
+        distances, found, corner_weights, surface_contacts, normals = self.query.feel(begin, points, limits)
         rows = np.flatnonzero(distances < self.contact_distances + 1.5 * travel + NEAR)
         ends = self.query.surface_contacts(end, found[rows], corner_weights[rows])
         near = np.concatenate([surface_contacts[rows], ends[0], normals[rows], ends[1]], axis=1)

@@ -72,9 +72,8 @@ class SurfaceContacts(ColliderTracks):
         )
         return (*arrays, np.ascontiguousarray(frames).reshape(-1, kernel.FRAME), self.shapes)
 
-
     def _leaps(self, frames):
-        """How far each collider (L,) goes between the frame's ends [m], where it could leap over a point; 0 where it is too thick for that."""
+        """How far each collider (L,) goes in a frame [m], where it could leap over a point; 0 where it is too thick for that."""
         centres = np.concatenate([frames[:1, :, 12:15], frames[:, :, :3]])
         leaps = np.linalg.norm(centres - centres[0], axis=2).max(0)
         return np.where(leaps > 2.0 * self.contact_distances.max(0, initial=0.0), leaps, 0.0)

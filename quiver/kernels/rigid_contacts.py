@@ -188,7 +188,7 @@ def is_at_rest(b, state, settings, ends, points, on_shapes, on_surface_contacts,
     for m in range(ends[b, 0], ends[b + 1, 0]):
         if spin * np.sqrt(points[m, 0] ** 2 + points[m, 1] ** 2 + points[m, 2] ** 2) > AT_REST:
             return False
-        for k in range(colliders):
+        for _ in range(colliders):
             contact = on_shapes[at]
             at += 1
             if contact[ACROSS] > 0.0:

@@ -40,8 +40,9 @@ from quiver.kernels.hinges import solve_hinges
 from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
 from quiver.kernels.length_limits import PARAMS as LENGTH_LIMIT_PARAMS
 from quiver.kernels.length_limits import solve_length_limits
+from quiver.kernels.pressure import keep_volumes
 from quiver.kernels.surface_contacts import push_surface_contact_lanes
-from quiver.kernels.tets import measure_fans, solve_fans
+from quiver.kernels.tets import measure_fans, settle, solve_fans
 from quiver.kernels.ways import measure_ways
 
 # Each of these loops over its rows or blocks itself: handing arrays over once for each would cost more than the work.
@@ -145,6 +146,8 @@ def _advance(
     drag_factor,
     limit,
     constraints,
+    settling,
+    pressures,
     touches,
     rows,
     holds,
@@ -160,6 +163,9 @@ def _advance(
     damping_factor, drag_factor   the shares of the velocity, against the keyed motion and against the world, that survive a substep
     limit       [m/s] the greatest speed against the keyed motion
     constraints tets, length limits, hinges; scratch points, old, begun
+    settling    after how many substeps what rests is found anew, 0 for never; where it is keyed in the middle of each such stretch
+                (K, N, 3), growths (K, Q); and what `settle` of tets.py takes
+    pressures   what `keep_volumes` takes
     """
     points, old, begun = scratch
     interface, wide = len(rows) - 1, points.reshape(-1, LANES)
@@ -174,7 +180,14 @@ def _advance(
         measure(domain, begun, tets, length_limits, hinges)
     if interface > 1:
         meet(barrier, thread_count)
+    often, middles, growths, settled, rest = settling
+    many = len(settled[0])
     for step in range(substeps):
+        if often > 0 and step % often == 0:
+            span = many * part // thread_count, many * (part + 1) // thread_count
+            settle(*span, middles[step // often], *settled, growths[step // often], *rest, tets[2], tets[5])
+            if interface > 1:
+                meet(barrier, thread_count)
         last, now, then = goals[max(step - 1, 0)], goals[step], goals[step + 1]
         for domain in range(part, interface, thread_count):
             span = rows[domain], rows[domain + 1]
@@ -185,6 +198,7 @@ def _advance(
         if part == 0:
             if interface > 1:
                 solve(interface, points, tets, length_limits, hinges)
+            keep_volumes(step, points, positions, *pressures)
             push_held(step, points, old.reshape(-1, 4), *touches[0])
             push_surface_contacts(step, substeps, points, old.reshape(-1, 4), *touches[1])
             push_surface_contact_lanes(step, substeps, points, old.reshape(-1, 4), *touches[2])

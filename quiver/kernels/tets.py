@@ -149,8 +149,8 @@ def measure_fans(first, end, begun, rest, fans, indices, params):
             store(params, row + 2, (bz - az) + (vz - uz))
 
 
-def _settle(positions, tets, locations, gram, metric, sixfold, ratio, pressure, params, prestress):
-    """Make positions float64 (N, 3) the ones at which each tetrahedron rests, stably: set its volume goal and its prestress.
+def _settle(first, end, positions, tets, locations, gram, metric, sixfold, ratio, pressure, growths, bodies, params, prestress):
+    """Make positions float64 (N, 3) the ones at which tetrahedra first..end-1 rest, stably: set their volume goals and prestress.
 
     Its goal becomes its volume there and as much more as its shape's pull can bear without giving way: the push shear / s for a largest
     stretch s, which keeps the energy convex however it is distorted or turned inside out. Its shape pulls at edges less the prestress,
@@ -158,9 +158,10 @@ def _settle(positions, tets, locations, gram, metric, sixfold, ratio, pressure, 
 
     locations int32 (T, 3) of each: its goal's row of params, its slot, its lane; gram (T, 3, 3) [1/m2] of the inverse rest edges,
     metric (T, 3, 3) [m2] of the rest edges, sixfold (T,) six times the rest volumes [m3]; ratio of shear to bulk; pressure the share by
-    which the solid wants to be larger
+    which the solid wants to be larger; growths (Q,) by what the volumes of Q bodies are larger than there, bodies int32 (T,) which one
+    each is part of
     """
-    for t in range(len(tets)):
+    for t in range(first, end):
         p, q, r, s = positions[tets[t, 0]], positions[tets[t, 1]], positions[tets[t, 2]], positions[tets[t, 3]]
         ax, ay, az = q[0] - p[0], q[1] - p[1], q[2] - p[2]
         bx, by, bz = r[0] - p[0], r[1] - p[1], r[2] - p[2]
@@ -182,7 +183,7 @@ def _settle(positions, tets, locations, gram, metric, sixfold, ratio, pressure, 
         stretch = max(stretch, 1e-6)
         goal, slot, lane = locations[t, 0], locations[t, 1], locations[t, 2]
         volume = ax * gx[0] + ay * gy[0] + az * gz[0]
-        params[goal, lane] = volume + (ratio / stretch + pressure) * sixfold[t]
+        params[goal, lane] = growths[bodies[t]] * volume + (ratio / stretch + pressure) * sixfold[t]
         share, row = 1.0 / (stretch * sixfold[t]), 9 * slot
         for k, (edges, gradient) in enumerate((((ax, bx, cx), gx), ((ay, by, cy), gy), ((az, bz, cz), gz))):
             balanced = _applied(metric[t], gradient[0], gradient[1], gradient[2])

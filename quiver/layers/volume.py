@@ -63,6 +63,14 @@ VOLUME = LayerKind(
         Dial(
             "volume_keep", "Volume keep", "%", 0.0, 100.0, 80.0, 1.0, "Body", "How well it keeps its volume: pressed here, it bulges there."
         ),
+        Choice(
+            "volume_goal",
+            "Volume",
+            (("keyed", "as keyed"), ("rest", "as at rest")),
+            "keyed",
+            "Body",
+            "What volume it keeps: as keyed, even where joints squeeze the skin; or as at rest, so that it bulges there.",
+        ),
         Dial(
             "stretch_limit",
             "Stretch limit",

@@ -96,6 +96,17 @@ def outer_faces(tets):
     return faces[counts == 1]
 
 
+def surface_of_tets(nodes, tets):
+    """The outer faces int32 (F, 3) of tetrahedra (T, 4) at nodes (N, 3), looking outwards."""
+    faces = np.concatenate([tets[:, face] for face in _FACES])
+    opposite = np.concatenate([tets[:, sum(range(4)) - sum(face)] for face in _FACES])
+    _, first, counts = np.unique(np.sort(faces, axis=1), axis=0, return_index=True, return_counts=True)
+    faces, opposite = faces[first[counts == 1]], opposite[first[counts == 1]]
+    a, b, c = (nodes[faces[:, k]] for k in range(3))
+    inwards = np.einsum("fk,fk->f", np.cross(b - a, c - a), nodes[opposite] - a) > 0.0
+    return np.where(inwards[:, None], faces[:, ::-1], faces).astype(np.int32)
+
+
 def edges_of_tets(nodes, tets):
     """The edges int32 (E, 2) of tetrahedra (T, 4), each once, and their lengths (E,) between nodes (N, 3)."""
     edges = _unique_edges(tets[:, _PAIRS].reshape(-1, 2), len(nodes))[0].astype(np.int32)

@@ -1,6 +1,7 @@
 """Simulating one soft body, a solid or a sheet: its constant model, its state, and one frame's advance."""
 
-from dataclasses import dataclass
+import itertools
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -31,12 +32,51 @@ class LengthLimits:
 
 
 @dataclass(frozen=True)
+class Surfaces:
+    """The surfaces of Q pieces of a solid, which keep their volumes: faces (F, 3) and rims (R,), the particles at them, those of each from
+    face_starts and rim_starts (Q + 1,) on; sixfold (Q,) six times the volumes wanted at rest [m3]; compliances (Q,), the substep squared
+    included.
+    """
+
+    faces: np.ndarray
+    face_starts: np.ndarray
+    rims: np.ndarray
+    rim_starts: np.ndarray
+    sixfold: np.ndarray
+    compliances: np.ndarray
+
+    def sixfold_at(self, positions):
+        """Six times the volumes (Q,) at positions (N, 3)."""
+        a, b, c = (positions[self.faces[:, k]] for k in range(3))
+        near = a[:1]
+        parts = np.einsum("fk,fk->f", a - near, np.cross(b - near, c - near))
+        return np.add.reduceat(parts, self.face_starts[:-1]) if len(parts) else np.zeros(0)
+
+
+NO_SURFACES = Surfaces(np.zeros((0, 3), np.int32), *[np.zeros(each, np.int32) for each in (1, 0, 1)], np.zeros(0), np.zeros(0))
+SETTLED_RATE = 48.0
+"""Times a second that what rests in the keyed pose is found anew: so the motion does not depend on the frame rate."""
+
+
+def _surfaces(body, young, dt, pressure, faces, starts):
+    """The Surfaces of a VolumeBody's pieces."""
+    rims = [np.unique(faces[a:b]) for a, b in itertools.pairwise(starts) if b > a]
+    kept = np.flatnonzero(np.diff(starts))
+    face_starts = np.append(starts[:-1][kept], starts[-1]).astype(np.int32)
+    rim_starts = np.cumsum([0, *map(len, rims)]).astype(np.int32)
+    bare = Surfaces(faces, face_starts, np.concatenate(rims).astype(np.int32), rim_starts, np.zeros(len(kept)), np.zeros(len(kept)))
+    sixfold = bare.sixfold_at(body.nodes)
+    return replace(bare, sixfold=(1.0 + pressure) * sixfold, compliances=6.0 * sixfold / (body.keeping * young * dt**2))
+
+
+@dataclass(frozen=True)
 class SolidModel:
     """N particles, T tetrahedra; SI units. What the kernel takes (kernels/soft.py) and `advance` does not make itself.
 
     tets (fans, indices, params, kinds, matrices, prestress, starts), whose rows of ways are filled anew each frame; length_limits, hinges
     likewise; rows (D + 1,); corners int32 (T, 4) the tetrahedra, slots int32 (T, 3) goal's row, slot and lane of each;
-    pressure a share of volume; inverse_masses float32 (N,); holds (P / 4, 16); damping_factor, drag_factor a substep; gravity (3,)
+    pressure a share of volume; settles whether it rests where it is keyed; surfaces (Surfaces) of the pieces that keep their volumes;
+    inverse_masses float32 (N,); holds (P / 4, 16); damping_factor, drag_factor a substep; gravity (3,)
     [m/s2]; dt [s]; speed_limit [m/s]
     """
 
@@ -48,6 +88,8 @@ class SolidModel:
     slots: np.ndarray
     body: object
     pressure: float
+    settles: bool
+    surfaces: object
     rows: np.ndarray
     inverse_masses: np.ndarray
     holds: np.ndarray
@@ -70,11 +112,13 @@ def solid_model(
     speed_limit=1e3,
     longest=None,
     settles=False,
+    surfaces=None,
 ):
     """Pack a VolumeBody for substeps of ``dt``.
 
     young [Pa]; ``pressure`` is the share by which the solid wants to be larger; ``longest`` the length of an edge, against its rest, that
-    is not exceeded (None: no such limit); ``settles`` whether `settle` will be called. What is near should have near numbers.
+    is not exceeded (None: no such limit); ``settles`` whether it rests where it is keyed; ``surfaces`` (faces, starts) of the pieces that
+    keep their volumes, as `pieces_of` of bodies/volume.py says. What is near should have near numbers.
     """
     count = len(body.masses)
     rows = _rows_of_domains(tets, count)
@@ -87,7 +131,8 @@ def solid_model(
     prestress = aligned((9 * (len(packed[3]) if settles else 0), LANES))
     length_limits, limits = _length_limits(body, tets, longest, rows, count)
     hinges = pack_hinges(np.zeros((0, 4), np.int32), np.zeros((0, 3)), rows, count)
-    parts = ((*packed, prestress, starts), length_limits, hinges, limits, tets, slots, body, pressure, rows)
+    kept = NO_SURFACES if surfaces is None or body.keeping <= 0.0 else _surfaces(body, young, dt, pressure, *surfaces)
+    parts = ((*packed, prestress, starts), length_limits, hinges, limits, tets, slots, body, pressure, settles, kept, rows)
     return SolidModel(
         *parts,
         *_particles(body, body.springs * young * dt**2),
@@ -116,7 +161,7 @@ def sheet_model(body, dt, damping_factor=1.0, drag_factor=1.0, gravity=(0.0, 0.0
     length_limits, length_limit_slots = pack_length_limits(body.edges, body.lengths, 1.0 / (body.stiffness * dt**2), False, rows, count)
     bent = np.column_stack([np.sin(body.angles), np.cos(body.angles), 1.0 / (body.bending * dt**2)])
     limits, hinges = LengthLimits(body.edges, length_limit_slots, body.lengths, 1.0), pack_hinges(body.hinges, bent, rows, count)
-    parts = ((*packed, aligned((0, LANES)), starts), length_limits, hinges, limits, none, slots, body, 0.0, rows)
+    parts = ((*packed, aligned((0, LANES)), starts), length_limits, hinges, limits, none, slots, body, 0.0, False, NO_SURFACES, rows)
     return SolidModel(
         *parts, *_particles(body, body.springs * dt**2), damping_factor, drag_factor, np.asarray(gravity, np.float32), dt, speed_limit
     )
@@ -180,7 +225,7 @@ class SolidState(Varying):
         # Kept from frame to frame: new memory costs more than filling it.
         points = wide(count).reshape(-1, 4)
         self.scratch = points, wide(count), np.zeros((2, *points.shape), np.float32)
-        self._pulls, self._goals = wide(count), None
+        self._pulls, self._goals, self.pushes = wide(count), None, np.zeros((len(points), 3))
 
     def snapshot(self):
         """As `Varying.snapshot`."""
@@ -219,11 +264,12 @@ NO_PAIRS = (np.zeros((0, 2), np.int32), np.zeros((0, 3)), np.zeros(0), 0.0)
 NO_TOUCHES = (NO_HELD, NO_SURFACE_CONTACTS, NO_SURFACE_CONTACT_LANES, NO_PAIRS)
 
 
-def advance(model, state, targets, before, pull=None, threads=None, touches=NO_TOUCHES):
+def advance(model, state, targets, before, pull=None, threads=None, touches=NO_TOUCHES, keeps="keyed"):
     """Advance ``state`` by one frame of S substeps towards keyed places targets (S, N, 3), from before (N, 3) [m].
 
     ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame; ``touches`` is what may touch, as `push_held`,
     `push_surface_contacts`, `push_surface_contact_lanes` (kernels/surface_contacts.py) and `push_pairs` (kernels/contacts.py) take it.
+    Pieces keep their "keyed" volume, or that at "rest".
     """
     pull = np.float32(model.dt) * np.asarray(model.gravity if pull is None else pull, np.float32)
     body = (state.positions, model.inverse_masses, state.pulls(pull))
@@ -233,6 +279,7 @@ def advance(model, state, targets, before, pull=None, threads=None, touches=NO_T
         *body,
         *factors,
         (model.tets, model.length_limits, model.hinges),
+        *volume_goals(model, state, keyed, keeps),
         touches,
         model.rows,
         model.holds,
@@ -245,14 +292,57 @@ def advance(model, state, targets, before, pull=None, threads=None, touches=NO_T
     together(lambda part: soft.advance_soft(part, thread_count, barrier, np.float32(model.dt), *scene), thread_count)
 
 
+def volume_goals(model, state, keyed, keeps):
+    """What is found anew of where a solid rests through a frame, and the volumes that its pieces keep, as the kernel takes them."""
+    (targets, before), surfaces, body = keyed, model.surfaces, model.body
+    substeps, count = len(targets), len(surfaces.sixfold)
+    often = max(1, round(1.0 / (SETTLED_RATE * model.dt)))
+    starts = np.arange(0, substeps, often)
+    middles = 0.5 * (starts + np.minimum(starts + often, substeps) - 1)
+    halfway = 0.5 * (targets[np.floor(middles).astype(int)] + targets[np.ceil(middles).astype(int)]) if model.settles else targets[:0]
+    growths, goals = np.ones((len(starts), 1)), np.zeros((substeps, count))
+    bodies = np.zeros(len(model.corners), np.int32)
+    if count and model.settles:
+        looked = np.array([surfaces.sixfold_at(each) for each in (before, *halfway, targets[-1])])
+        goals[:] = surfaces.sixfold
+        if keeps == "rest":
+            # Where joints squeeze it, all of it gives way by as much, so that nothing bulges at one place alone.
+            growths = surfaces.sixfold / np.maximum(looked[1:-1], 0.1 * surfaces.sixfold)
+            bodies = _numbered(body.pieces[model.corners[:, 0]])
+        else:
+            at = np.array([0.0, *(middles + 1.0), substeps])
+            now = [np.interp(np.arange(1, substeps + 1), at, looked[:, piece]) for piece in range(count)]
+            goals = (1.0 + model.pressure) * np.stack(now, axis=1)
+    elif count:
+        goals[:] = surfaces.sixfold
+    scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure) if model.settles else _NO_REST
+    settled = (model.corners, model.slots, *scene)
+    pressures = (surfaces.faces, surfaces.face_starts, surfaces.rims, surfaces.rim_starts, goals, surfaces.compliances, state.pushes)
+    return (often if model.settles else 0, halfway, growths, settled, (bodies,)), pressures
+
+
+_NO_REST = np.zeros((0, 3, 3)), np.zeros((0, 3, 3)), np.zeros(0), 0.0, 0.0
+
+
+def _numbered(pieces):
+    """Pieces by their order among those that are there, int32."""
+    return np.unique(pieces, return_inverse=True)[1].reshape(-1).astype(np.int32)
+
+
 def settle(model, positions):
     """Make positions (N, 3) [m] the ones at which each tetrahedron rests, until this is called again. The model is changed.
 
     Length limits that are longer there than at rest may grow from there.
     """
     body, (_, _, params, _, _, prestress, _) = model.body, model.tets
-    scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure, params, prestress)
-    tet.settle(np.ascontiguousarray(positions, float), model.corners, model.slots, *scene)
+    scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure)
+    alike = np.ones(1), np.zeros(len(model.corners), np.int32)
+    tet.settle(0, len(model.corners), np.ascontiguousarray(positions, float), model.corners, model.slots, *scene, *alike, params, prestress)
+    loosen(model, positions)
+
+
+def loosen(model, positions):
+    """Let length limits that are longer at positions (N, 3) [m] than at rest grow from there."""
     length_limits = model.length_bounds
     if len(length_limits.edges):
         lengths = np.linalg.norm(positions[length_limits.edges[:, 1]] - positions[length_limits.edges[:, 0]], axis=1)

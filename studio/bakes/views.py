@@ -50,7 +50,8 @@ def start(request, pk):
         except ValueError:
             raise BadInput(f"{name.replace('_', ' ')}: expected a number, got “{request.POST.get(name)}”") from None
     if not 0.0 <= numbers["skin_limit"] <= 100.0 or not 0.0 <= numbers["shape_limit"] <= 1000.0:
-        raise BadInput(f"expected thinning within 0 to 100 mm and morph targets within 0 to 1000 mm, got {numbers['skin_limit']:g} and {numbers['shape_limit']:g}")
+        sent = f"{numbers['skin_limit']:g} and {numbers['shape_limit']:g}"
+        raise BadInput(f"expected thinning within 0 to 100 mm and morph targets within 0 to 1000 mm, got {sent}")
     frames = (numbers["first"], numbers["last"], numbers["step"])
     limits = (numbers["skin_limit"], numbers["shape_limit"])
     services.start_bake(take, request.POST.get("name", ""), request.POST.get("form", "glb"), *frames, *limits, numbers["mesh"])

@@ -33,7 +33,7 @@ def ring(job_id, context):
         "wanted_settle": found.wanted_settle,
         "is_met": found.is_met,
         "reason": found.reason,
-        "frames": len(found.curve),
+        "frames": found.frames,
         "path": _path(found.curve),
     }
     test.save(update_fields=["report"])

@@ -15,8 +15,8 @@ from quiver.bake import joints
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.rig import transforms
-from quiver.rig.skinning import skinned_through
 from quiver.rig.pose import world_matrices
+from quiver.rig.skinning import skinned_through
 from quiver.run.spec import TakeSpec
 from quiver.setup import document as setup_document
 from quiver.setup import edits

@@ -31,7 +31,8 @@ class PlainCopyTest(TestCase):
                 (run.model.inverse_masses, state.pulls(pull), *factors),
                 (solid.NO_TOUCHES, run.model.rows, run.model.holds),
             )
-            return state, (state.positions, *masses, layout, *rows, still, made.nodes, state.rows, state.goals(4), state.scratch)
+            goals = solid.volume_goals(run.model, state, (still, made.nodes), "keyed")
+            return state, (state.positions, *masses, layout, *goals, *rows, still, made.nodes, state.rows, state.goals(4), state.scratch)
 
         (fast, ours), (slow, plain) = scene(), scene()
         start = [0, 1, np.zeros(1, np.int64), np.float32(run.model.dt)]

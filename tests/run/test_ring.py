@@ -15,7 +15,13 @@ class ChainRingTest(TestCase):
         return ring_test(Character("c", straight(joints), (), ()), setup, setup.layers[0])
 
     def test_rate_and_settle_time_are_measured_as_the_dials_say(self):
-        for rate, settle, joints, frame_rate in ((2.0, 24.0, 6, 24.0), (0.5, 100.0, 3, 24.0), (4.0, 30.0, 9, 30.0), (8.0, 20.0, 5, 60.0)):
+        for rate, settle, joints, frame_rate in (
+            (2.0, 24.0, 6, 24.0),
+            (0.5, 100.0, 3, 24.0),
+            (4.0, 30.0, 9, 30.0),
+            (8.0, 20.0, 5, 60.0),
+            (12.0, 9.0, 4, 24.0),
+        ):
             ring = self.rung(joints, wobble_rate=rate, settle_time=settle, drag=0.0, gravity=80.0, frame_rate=frame_rate)
             self.assertAlmostEqual(ring.rate / rate, 1.0, delta=0.05, msg=(rate, joints))
             self.assertAlmostEqual(ring.settle / settle, 1.0, delta=0.05, msg=(settle, joints))

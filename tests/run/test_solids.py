@@ -13,7 +13,9 @@ from quiver.formats.gltf.reading import read_character
 from quiver.mesh.topology import outer_faces
 from quiver.rig.pose import world_matrices
 from quiver.ring import ring_test, swing_of
+from quiver.run.execute import execute
 from quiver.run.parts.sources import surface_of
+from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
 from quiver.sim import solid
 from tests.makers import Run
@@ -48,6 +50,34 @@ class RingTest(TestCase):
             self.assertTrue(ring.is_met, (dials, ring.rate, ring.wanted_rate))
             self.assertEqual(ring.reason, "")
             self.assertLess(abs(ring.settle / ring.wanted_settle - 1.0), 0.2, (dials, ring.settle))
+
+    def belly(self, frame_rate=24.0, **values):
+        """Offsets (F, R, 3) and measures of the belly alone, hopping and landing, with some dials."""
+        belly = next(layer for layer in self.setup.layers if layer.id == "belly")
+        settle = belly.value("settle_time") * frame_rate / 24.0
+        belly = replace(belly, values=belly.values | {"settle_time": settle} | values)
+        preroll = round(self.setup.preroll_frames * frame_rate / 24.0)
+        setup = replace(self.setup, layers=(belly,), colliders=(), watches_skin=False, frame_rate=frame_rate, preroll_frames=preroll)
+        chunks = list(execute(compile_plan(TakeSpec(self.character, setup, "hop and land"))))
+        measures = {name: np.concatenate([chunk.measures["belly"][name] for chunk in chunks]) for name in ("volume", "keyed_volume")}
+        return np.concatenate([chunk.offsets for chunk in chunks]), measures
+
+    def test_all_of_the_volume_is_kept_as_keyed_or_as_at_rest(self):
+        plain, measured = self.belly(volume_keep=100.0)
+        self.assertLess(measured["keyed_volume"].min(), -20.0)
+        self.assertLess(np.abs(measured["volume"] - measured["keyed_volume"]).max(), 1.0)
+        offsets, measured = self.belly(volume_keep=100.0, volume_goal="rest")
+        self.assertLess(np.abs(measured["volume"]).max(), 2.0)
+        # From frame to frame it goes on as evenly.
+        jerk, before = (np.linalg.norm(np.diff(each, 2, axis=0), axis=2).max() for each in (offsets, plain))
+        self.assertLess(jerk, 1.3 * before)
+
+    def test_it_moves_alike_at_all_frame_rates(self):
+        (slow, _), (plain, _), (quick, _) = (self.belly(rate) for rate in (12.0, 24.0, 48.0))
+        count = min(len(slow), (len(plain) + 1) // 2)
+        self.assertLess(np.linalg.norm(plain[::2][:count] - slow[:count], axis=2).max(), 1e-3)
+        count = min(len(plain), (len(quick) + 1) // 2)
+        self.assertLess(np.linalg.norm(quick[::2][:count] - plain[:count], axis=2).max(), 1e-3)
 
     def test_it_says_why_where_nothing_swings(self):
         ring = self.ring(settle_time=2.0)

@@ -107,7 +107,12 @@ class FreeTest(TestCase):
 class HeldTest(TestCase):
     def test_rate_and_settle_time_are_the_dials_at_all_frame_rates(self):
         for rate, frames, frame_rate, gravity in (
-            (0.0, 240, 24, 1.0), (0.0, 50, 30, 1.0), (1.0, 60, 24, 0.0), (3.0, 35, 12, 0.0), (6.0, 60, 24, 0.0), (13.0, 200, 60, 0.0)
+            (0.0, 240, 24, 1.0),
+            (0.0, 50, 30, 1.0),
+            (1.0, 60, 24, 0.0),
+            (3.0, 35, 12, 0.0),
+            (6.0, 60, 24, 0.0),
+            (13.0, 200, 60, 0.0),
         ):
             dt = 1.0 / (frame_rate * np.ceil(240.0 / frame_rate))
             stiffness, damping_factor = swing.matched_from_begin(rate, frames / frame_rate, dt)
@@ -156,8 +161,8 @@ class PileTest(TestCase):
 
     STEP = 1.0 / 240.0
 
-    def go(self, things, seconds, degrees=0.0, friction=0.5, shift=(0.0, 0.0, 0.0)):
-        """Record (B, S, 7), from the ground's own axes, of things (positions, triangles, how heavy); the ground moves by ``shift`` a step."""
+    def go(self, things, seconds, degrees=0.0, friction=0.5):
+        """Places (B, S, 3), along the axes of the ground, which slopes by ``degrees``, of things (positions, triangles, how heavy)."""
         bodies, states, steps = [], [], round(seconds / self.STEP)
         c, s = np.cos(np.radians(degrees)), np.sin(np.radians(degrees))
         tilt = np.array([[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]])
@@ -235,7 +240,9 @@ class OutlineTest(TestCase):
         positions, triangles = box_surface((0.2, 0.3, 0.1), (1, 1, 1))
         points = prop.build(positions, triangles).balls
         bare = points[points[:, 3] == 0.0, :3]
-        self.assertEqual(len({tuple(corner) for corner in positions.round(6).tolist()} - {tuple(each) for each in bare.round(6).tolist()}), 0)
+        self.assertEqual(
+            len({tuple(corner) for corner in positions.round(6).tolist()} - {tuple(each) for each in bare.round(6).tolist()}), 0
+        )
 
 
 class BodyTest(TestCase):

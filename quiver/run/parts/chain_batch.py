@@ -2,6 +2,7 @@
 
 import itertools
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -22,6 +23,13 @@ from quiver.sim.step import NO_COLLIDERS, NO_SURFACE_CONTACTS, advance, contact_
 SKIN_QUERIES = 4
 """Times a frame that it is found what chains touch of a skin."""
 AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
+
+
+@lru_cache(maxsize=256)
+def _known_swing(points, wobble_taper, pulls, rate):
+    """The Swing of a chain; points and pulls as bytes."""
+    points = np.frombuffer(points).reshape(-1, 3)
+    return chain_body.swing_under_weight(points, chain_body.build(points, wobble_taper), np.frombuffer(pulls).reshape(-1, 3), rate)
 
 
 def units(context, layers):
@@ -124,6 +132,7 @@ class ChainBatch(Part):
         self.drivers = np.array([np.pad(p.drivers, (0, k), "edge") for p, k in zip(paths, pad, strict=True)])
         self.blocked = self._blocked_axes(n)
         rest = self.points(context.rest_world[None])[0]
+        self.swings = []
         physics = [self._physics(rest[i, : count + 1], context.notes) for i, count in enumerate(self.counts)]
         self.model = chain_model(physics, self.dt, is_limited, n)
         self.state = ChainState(self.model)
@@ -177,22 +186,35 @@ class ChainBatch(Part):
         both = value("held") == "both"
         body = chain_body.build(points, value("wobble_taper") / 100.0, both)
         settle = value("settle_time") / self.frame_rate
-        stiffness, damping_factor = chain_body.matched(value("wobble_rate"), settle, self.dt)
-        if chain_body.substep_rate(value("wobble_rate"), settle)[1]:
-            text = f"{layer.name}: needs more substeps than the limit; it settles sooner than its dial says"
-            if text not in notes:
-                notes.append(text)
-        if both and body.lowest == 0.0:
-            notes.append(f"{layer.name}: one segment held at both ends cannot move")
-        factor = stiffness / body.lowest if body.lowest > 0.0 else 0.0
 
         def along(dial):
             return chain_body.tapered(value(dial) / 100.0, body.tip_fractions)
 
+        share, rate = value("gravity") / 100.0 * along("gravity_taper"), value("wobble_rate")
+        pulls = (share + np.zeros(len(body.lengths)))[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0])
+        swing = (
+            _known_swing(points.tobytes(), value("wobble_taper") / 100.0, pulls.tobytes(), rate)
+            if rate > 0.0 and body.lowest > 0.0 and share.any() and not both
+            else None
+        )
+        self.swings.append(swing)
+        met = max(rate, swing.rate) if swing else rate
+        told = chain_body.settle_note(layer.name, met, settle, self.dt, self.frame_rate)
+        if met > 1.05 * rate:
+            told.append(f"{layer.name}: its weight alone swings it at {met:.2g} Hz instead of {rate:g}; lower its gravity share")
+        if both and body.lowest == 0.0:
+            told.append(f"{layer.name}: one segment held at both ends cannot move")
+        notes += [each for each in told if each not in notes]
+        given = swing.given if swing else 0.0
+        stiffness, damping_factor = chain_body.matched(met, settle, self.dt, given)
+        factor = stiffness / body.lowest if body.lowest > 0.0 else 0.0
+        if swing:
+            # What the substep asks for more than the exact spring.
+            exact = (2.0 * np.pi * met) ** 2 - given
+            factor = swing.factor * (stiffness / exact if exact > 0.1 * given else 1.0)
         slowness = along("settle_taper")
         relative = (1.0 / slowness) / np.sum(body.mode_weights / slowness) if body.mode_weights.any() else 1.0 / slowness
         drag = np.clip(value("drag") / 100.0 * along("drag_taper"), 0.0, 0.99)
-        share = value("gravity") / 100.0 * along("gravity_taper")
         limits = np.radians(np.clip(value("bend_limit") * along("bend_taper"), 0.0, 180.0))
         if value("swing_axes") == "":
             limits = np.zeros_like(limits)
@@ -204,7 +226,7 @@ class ChainBatch(Part):
             stretch,
             damping_factor ** (relative + np.zeros(len(body.lengths))),
             (1.0 - drag) ** (self.dt * self.frame_rate),
-            share[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0]),
+            pulls,
             limits,
             MOST_PER_STEP * float(body.lengths.sum()) / self.dt,
             max(3.0 * value("stretch") / 100.0, 0.05),

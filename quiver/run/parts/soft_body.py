@@ -25,7 +25,7 @@ class SoftBody(Unit, Part):
 
     VARYING = ("before", "turned", "moved_before")
     INSIDE = ("state", "touching")
-    is_soft, self_contact = True, None
+    is_soft, self_contact, _keeps = True, None, "keyed"
 
     def __init__(self, character, layer, setup):
         self.character, self.layer, self.setup, self.touching = character, layer, setup, None
@@ -200,7 +200,7 @@ class SoftBody(Unit, Part):
             moves = targets[-1] - self.before
             touches = self.touching.touches(frame, self.state, moves) if self.touching else solid.NO_TOUCHES
             touches = *touches[:3], self._pairs(moves, per_frame * self.model.dt)
-            solid.advance(self.model, self.state, targets, self.before, self._pull(turned[frame]), threads, touches)
+            solid.advance(self.model, self.state, targets, self.before, self._pull(turned[frame]), threads, touches, self._keeps)
             self.before, self.turned = targets[-1], turned[frame]
             out[frame] = self.state.positions - self.before
             measures[frame] = *self.measure(self.state.positions), *self.measure(self.before)

@@ -39,7 +39,8 @@ class SoftVolume(SoftBody):
 
     def substep_rate(self):
         """As `Unit.substep_rate`."""
-        return max(min(self.rate, swing.HIGHEST_RATE), swing.LOWEST_RATE)
+        damped = swing.substep_rate(self.layer.value("wobble_rate"), self.settle_seconds)[0]
+        return max(min(self.rate, swing.HIGHEST_RATE), damped)
 
     def _inner_carriers(self):
         return flesh_carriers(self.character, self.setup, self.layer)
@@ -47,12 +48,14 @@ class SoftVolume(SoftBody):
     def compile(self, substeps, notes):
         """Make the model for so many substeps a frame."""
         value, rate = self.layer.value, substeps * self.setup.frame_rate
-        if self.rate > rate * 1.001:
-            notes.append(
-                f"{self.layer.name}: needs more substeps than the limit for cells as small as these; it is softer than its dials say"
-            )
         dt = 1.0 / rate
         wobble = value("wobble_rate") * min(1.0, rate / self.rate)
+        if self.rate > rate * 1.001:
+            notes.append(
+                f"{self.layer.name}: needs more substeps than the limit for cells so small; swings at {wobble:.2g} Hz instead of "
+                f"{value('wobble_rate'):g}; larger cells swing as quickly as asked"
+            )
+        notes += swing.settle_note(self.layer.name, wobble, self.settle_seconds, dt, self.setup.frame_rate)
         stiffness, damping_factor = swing.matched(wobble, self.settle_seconds, dt)
         young = volume.young_for(self.body, self.part.edge, stiffness, dt)
         drag_factor = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
@@ -62,6 +65,7 @@ class SoftVolume(SoftBody):
             "drag_factor": drag_factor,
             "pressure": value("pressure") / 100.0,
             "settles": value("shape") == "pose",
+            "surfaces": volume.pieces_of(self.part.lattice),
         }
         limit = MOST_PER_STEP * self.size() / dt
         self.self_contact = self._own_contacts(0.0)
@@ -72,7 +76,11 @@ class SoftVolume(SoftBody):
 
     def _settle(self, targets):
         if self.layer.value("shape") == "pose":
-            solid.settle(self.model, targets)
+            solid.loosen(self.model, targets)
+
+    @property
+    def _keeps(self):
+        return self.layer.value("volume_goal")
 
     def _pull(self, turned):
         down = np.array([0.0, -self.weight, 0.0])
