@@ -224,7 +224,7 @@ class Swing:
 
 
 TRIES, CLOSE, LEAST_FACTOR, MOST_FACTOR = 16, 2e-3, 1e-4, 1e4
-"""Factors that are tried for a rate, how near its square is near enough, and the least and greatest against what would do without weight."""
+"""Factors that are tried for a rate, how near its square is near enough; the least and greatest, against what would do without weight."""
 
 
 def swing_under_weight(points, body, pulls, wobble_rate):

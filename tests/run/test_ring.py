@@ -17,7 +17,7 @@ class ChainRingTest(TestCase):
     def test_rate_and_settle_time_are_measured_as_the_dials_say(self):
         for rate, settle, joints, frame_rate in (
             (2.0, 24.0, 6, 24.0),
-            (0.5, 100.0, 3, 24.0),
+            (1.6, 100.0, 3, 24.0),
             (4.0, 30.0, 9, 30.0),
             (8.0, 20.0, 5, 60.0),
             (12.0, 9.0, 4, 24.0),
@@ -26,6 +26,21 @@ class ChainRingTest(TestCase):
             self.assertAlmostEqual(ring.rate / rate, 1.0, delta=0.05, msg=(rate, joints))
             self.assertAlmostEqual(ring.settle / settle, 1.0, delta=0.05, msg=(settle, joints))
             self.assertTrue(ring.is_met)
+
+    def test_what_swings_by_its_weight_alone_says_so(self):
+        for gravity, rate in ((100.0, 0.4), (80.0, 0.5)):
+            ring = self.rung(4, wobble_rate=rate, settle_time=60.0, gravity=gravity)
+            self.assertFalse(ring.is_met)
+            self.assertIn("its weight alone swings it at", ring.reason)
+            said = float(ring.reason.split(" at ")[1].split(" ")[0])
+            self.assertAlmostEqual(ring.rate / said, 1.0, delta=0.05)
+
+    def test_both_dials_are_judged(self):
+        ring = self.rung(5, wobble_rate=9.0, settle_time=200.0)
+        self.assertAlmostEqual(ring.rate / 9.0, 1.0, delta=0.05)
+        self.assertFalse(ring.is_met)
+        said = float(ring.reason.split("settles in ")[1].split(" ")[0])
+        self.assertAlmostEqual(ring.settle / said, 1.0, delta=0.05)
 
     def test_one_axis_is_enough_and_none_is_too_few(self):
         self.assertTrue(self.rung(wobble_rate=2.0, settle_time=24.0, swing_axes="z").is_met)
