@@ -1,6 +1,7 @@
 """What a rigid thing is to what it touches: balls that make up its surface, and the smallest box around it."""
 
 import numpy as np
+from scipy.spatial import ConvexHull, QhullError
 
 from quiver.mesh.nearest import NearestOn
 from quiver.rig import transforms
@@ -81,10 +82,19 @@ def _merged(points, centres, radii):
     return np.array(out).reshape(-1, 4), left
 
 
-def box_of(positions, triangles):
+def box_of(positions):
     """The smallest box along some side of a thing: (middle (3,), half lengths (3,), axes (3, 3) as columns)."""
-    axes = min(_likely_axes(positions, triangles), key=lambda axes: _volume(positions @ axes))
-    own = positions @ axes
+    try:
+        hull = ConvexHull(positions)
+    except QhullError:
+        # Flat, or a line.
+        corners, normals, areas = positions, np.zeros((0, 3)), np.zeros(0)
+    else:
+        corners, sides = positions[hull.vertices], positions[hull.simplices]
+        normals = hull.equations[:, :3]
+        areas = np.linalg.norm(np.cross(sides[:, 1] - sides[:, 0], sides[:, 2] - sides[:, 0]), axis=1)
+    axes = min(_likely_axes(corners, normals[_apart(normals, areas)]), key=lambda axes: _volume(corners @ axes))
+    own = corners @ axes
     low, high = own.min(0), own.max(0)
     return axes @ (0.5 * (low + high)), 0.5 * (high - low), axes
 
@@ -93,46 +103,35 @@ def _volume(own):
     return float(np.prod(np.maximum(np.ptp(own, axis=0), 1e-9)))
 
 
-def _likely_axes(positions, triangles):
-    """Axes (3, 3) to try: as it stands; along its main directions; and on its largest sides, turned as its outline there is smallest."""
+def _likely_axes(corners, normals):
+    """Axes (3, 3) to try: as it stands; along its main directions; and on its sides, turned as its outline there is smallest."""
     yield np.eye(3)
-    yield _proper(np.linalg.eigh(np.cov(positions.T))[1])
-    across = np.cross(positions[triangles[:, 1]] - positions[triangles[:, 0]], positions[triangles[:, 2]] - positions[triangles[:, 0]])
-    areas = np.linalg.norm(across, axis=1)
-    normals = across / np.maximum(areas, 1e-30)[:, None]
-    for at in _apart(normals, areas):
-        normal = normals[at]
+    yield _proper(np.linalg.eigh(np.cov(corners.T))[1])
+    for normal in normals:
         side = np.cross(normal, np.eye(3)[np.argmin(np.abs(normal))])
-        frame = np.stack([side / np.linalg.norm(side), np.cross(normal, side / np.linalg.norm(side)), normal], axis=1)
-        flat = (positions @ frame)[:, :2]
-        angle = _smallest_outline(flat)
-        c, s = np.cos(angle), np.sin(angle)
-        yield _proper(frame @ np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]]))
+        side /= np.linalg.norm(side)
+        frame = np.stack([side, np.cross(normal, side), normal], axis=1)
+        # Along its other sides, and every two degrees.
+        seen = normals @ frame[:, :2]
+        ways = np.arctan2(seen[:, 1], seen[:, 0])[np.linalg.norm(seen, axis=1) > 1e-3]
+        angles = np.concatenate([ways, np.radians(np.arange(0.0, 90.0, 2.0))])
+        c, s = np.cos(angles), np.sin(angles)
+        flat = corners @ frame[:, :2]
+        across = np.ptp(flat @ np.stack([c, s]), axis=0) * np.ptp(flat @ np.stack([-s, c]), axis=0)
+        best = int(np.argmin(across))
+        turn = np.array([[c[best], -s[best], 0.0], [s[best], c[best], 0.0], [0.0, 0.0, 1.0]])
+        yield _proper(frame @ turn)
 
 
 def _apart(normals, areas):
-    """Triangles, the largest sides first, whose normals are not alike."""
+    """Sides, the largest first, whose normals are not alike."""
     chosen = []
     for at in np.argsort(-areas, kind="stable"):
-        if areas[at] <= 0.0 or len(chosen) >= MOST_NORMALS:
-            return chosen
+        if len(chosen) >= MOST_NORMALS:
+            break
         if not chosen or np.abs(normals[chosen] @ normals[at]).max() < 0.999:
             chosen.append(at)
-    return chosen
-
-
-def _smallest_outline(flat):
-    """The angle at which the rectangle around points (V, 2) is smallest: along an edge of their outline, or every degree."""
-    angles = np.radians(np.arange(90.0))
-    edges = flat - np.roll(flat, 1, axis=0)
-    if len(flat) <= 64:
-        ways = (flat[:, None] - flat[None]).reshape(-1, 2)
-        edges = ways[np.linalg.norm(ways, axis=1) > 1e-9]
-    angles = np.concatenate([angles, np.arctan2(edges[:, 1], edges[:, 0])])
-    areas = [
-        np.prod(np.ptp(flat @ np.array([[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]]), axis=0)) for a in np.unique(angles.round(9))
-    ]
-    return float(np.unique(angles.round(9))[int(np.argmin(areas))])
+    return np.array(chosen, int)
 
 
 def _proper(axes):

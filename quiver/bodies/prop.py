@@ -65,7 +65,7 @@ def build(positions, triangles):
     if not is_shell:
         are_corners = KDTree(positions).query(points)[0] < 1e-7
         balls = balls_of(points, _normals_at(points, positions, triangles), are_corners, positions, triangles)
-    return PropBody(mass, centre, axes, inertia, points, balls, box_of(positions, triangles))
+    return PropBody(mass, centre, axes, inertia, points, balls, box_of(positions))
 
 
 def _with_middles(positions, triangles):

@@ -49,9 +49,13 @@ class SurfaceContacts(ColliderTracks):
         self.carried = carried
         self.contact_distances = contacts.contact_distances(surface, np.full(len(surface), thickness))[:, met]
 
-    def ready(self, world, jumped, per_frame):
-        """Take the node matrices (S, J, 3, 4) of some frames."""
-        self._frames, self._per_frame = self.rows(world, jumped, per_frame), per_frame
+    def ready(self, world, jumped, per_frame, stride=1):
+        """Take the node matrices (S, J, 3, 4) of some frames, every ``stride`` samples as one step."""
+        rows = self.rows(world, jumped, per_frame)
+        steps = rows[stride - 1 :: stride]
+        # A step ago they were where the first sample of the stride says.
+        steps[:, :, 12:] = rows[::stride, :, 12:]
+        self._frames, self._per_frame = steps, per_frame // stride
 
     def touches(self, frame, state, travel):
         """What may touch in a frame, as `push_held` takes it; travel (R,) is how far each point may move in it [m]."""
@@ -100,11 +104,11 @@ class SoftContacts(Varying):
         for part in self._parts:
             part.start(world)
 
-    def ready(self, world, jumped, per_frame, skin_world=None):
-        """Take the node matrices (S, J, 3, 4) of some frames; skin_world those of the skins, if others."""
-        self.seconds = per_frame * self.dt
+    def ready(self, world, jumped, per_frame, skin_world=None, stride=1):
+        """Take the node matrices (S, J, 3, 4) of some frames, every ``stride`` samples as one step; skin_world those of the skins, if others."""
+        self.seconds = per_frame // stride * self.dt
         if self.shapes:
-            self.shapes.ready(world, jumped, per_frame)
+            self.shapes.ready(world, jumped, per_frame, stride)
         for skin in self.skins:
             skin.ready(world if skin_world is None else skin_world, jumped, per_frame)
 

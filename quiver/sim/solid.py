@@ -99,6 +99,11 @@ class SolidModel:
     dt: float
     speed_limit: float
 
+    @property
+    def is_cut(self):
+        """Whether it is cut into domains, for several threads."""
+        return len(self.rows) > 2
+
 
 def solid_model(
     body,
@@ -226,6 +231,8 @@ class SolidState(Varying):
         points = wide(count).reshape(-1, 4)
         self.scratch = points, wide(count), np.zeros((2, *points.shape), np.float32)
         self._pulls, self._goals, self.pushes = wide(count), None, np.zeros((len(points), 3))
+        # What a sheet needs besides.
+        self.room = None
 
     def snapshot(self):
         """As `Varying.snapshot`."""

@@ -5,6 +5,7 @@ import numpy as np
 from quiver.bodies import chain as swing
 from quiver.bodies import fitting, picking
 from quiver.bodies import prop as prop_body
+from quiver.cache import Cache
 from quiver.contact.props import PropContacts
 from quiver.errors import BadInput, Unstable
 from quiver.kernels import rigid as kernel
@@ -20,6 +21,7 @@ from quiver.sim.varying import Varying
 
 ROUNDED, RIGID_CONTACT_FRICTION = 0.02, 0.4
 """How round a prop's box is, against its least half side, and the coefficient of friction between two props."""
+_bodies = Cache(64)
 KINDS = {"ball": kernel.BALL, "hinge": kernel.HINGE, "free": kernel.FREE}
 
 
@@ -46,11 +48,10 @@ class Prop(Unit, Varying):
         self.layer, self.node, self.setup, self.scale = layer, node, setup, setup.metres_per_unit
         self.skeleton, self.touching, self.drives = character.skeleton, None, (node,)
         self.follows = (node, *self.skeleton.ancestors(node))
-        positions, triangles = _mesh_of(character, node)
         name = character.skeleton.names[node]
-        if len(triangles) < 1:
+        self.body = body = _bodies.get(character, (node, self.scale), lambda: _body_of(character, node, self.scale))
+        if body is None:
             raise BadInput(f"{layer.name}: expected a joint that moves a thing of its own, “{name}” moves no mesh")
-        self.body = body = prop_body.build(positions * self.scale, triangles)
         rest = rest_matrices(character.skeleton)[node]
         self.rest_place, self.rest_rotation = rest[:, 3] * self.scale, transforms.pure_rotations(rest[:, :3])
         pivot = body.axes.T @ (self.rest_place - body.centre)
@@ -268,6 +269,12 @@ def outside_of(body):
     core = half - radius
     shape = shape_rows([[core[0], core[2], core[1], core[1]]], [float(np.linalg.norm(core))], [RIGID_CONTACT_FRICTION])[0]
     return shape, np.concatenate([middle, [radius], turn])
+
+
+def _body_of(character, node, scale):
+    """The PropBody of what a node and those below it move; None where that is nothing."""
+    positions, triangles = _mesh_of(character, node)
+    return prop_body.build(positions * scale, triangles) if len(triangles) else None
 
 
 def _mesh_of(character, node):

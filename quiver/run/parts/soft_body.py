@@ -26,6 +26,7 @@ class SoftBody(Unit, Part):
     VARYING = ("before", "turned", "moved_before")
     INSIDE = ("state", "touching")
     is_soft, self_contact, _keeps = True, None, "keyed"
+    solver, stride = solid, 1
 
     def __init__(self, character, layer, setup):
         self.character, self.layer, self.setup, self.touching = character, layer, setup, None
@@ -126,7 +127,7 @@ class SoftBody(Unit, Part):
     @property
     def is_cut(self):
         """Whether it is cut into domains, for several threads."""
-        return len(self.model.rows) > 2
+        return self.model.is_cut
 
     @property
     def mesh_index(self):
@@ -189,7 +190,7 @@ class SoftBody(Unit, Part):
         self.ends = world[per_frame - 1 :: per_frame], keyed[per_frame - 1 :: per_frame]
         out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 4), np.float32)
         if self.touching:
-            self.touching.ready(world, jumped, per_frame, skin_world)
+            self.touching.ready(world, jumped, per_frame, skin_world, self.stride)
         for frame in range(frames):
             part = slice(frame * per_frame, (frame + 1) * per_frame)
             targets = keyed[part]
@@ -199,8 +200,9 @@ class SoftBody(Unit, Part):
             self._settle(targets[-1])
             moves = targets[-1] - self.before
             touches = self.touching.touches(frame, self.state, moves) if self.touching else solid.NO_TOUCHES
-            touches = *touches[:3], self._pairs(moves, per_frame * self.model.dt)
-            solid.advance(self.model, self.state, targets, self.before, self._pull(turned[frame]), threads, touches, self._keeps)
+            touches = *touches[:3], self._pairs(moves, per_frame // self.stride * self.model.dt)
+            steps = targets[self.stride - 1 :: self.stride]
+            self.solver.advance(self.model, self.state, steps, self.before, self._pull(turned[frame]), threads, touches, self._keeps)
             self.before, self.turned = targets[-1], turned[frame]
             out[frame] = self.state.positions - self.before
             measures[frame] = *self.measure(self.state.positions), *self.measure(self.before)
