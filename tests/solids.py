@@ -11,7 +11,7 @@ from quiver.sim import solid
 
 FRAME_RATE = 24.0
 STEPS = (
-    *("begin", "move", "predict_rows", "finish_rows", "solve_fans", "solve_length_limits", "solve_hinges"),
+    *("begin", "move", "predict_rows", "finish_rows", "solve_fans", "solve_length_limits"),
     *(
         "settle",
         "keep_volumes",

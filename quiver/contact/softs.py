@@ -105,7 +105,7 @@ class SoftContacts(Varying):
             part.start(world)
 
     def ready(self, world, jumped, per_frame, skin_world=None, stride=1):
-        """Take the node matrices (S, J, 3, 4) of some frames, every ``stride`` samples as one step; skin_world those of the skins, if others."""
+        """Take the node matrices (S, J, 3, 4) of some frames, every ``stride`` samples as one; skin_world where skins are, if not there."""
         self.seconds = per_frame // stride * self.dt
         if self.shapes:
             self.shapes.ready(world, jumped, per_frame, stride)

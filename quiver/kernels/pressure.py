@@ -51,3 +51,21 @@ def _keep_volumes(step, points, positions, faces, face_starts, rims, rim_starts,
 
 
 keep_volumes = njit(nogil=True, cache=True, error_model="numpy")(_keep_volumes)
+
+
+def _volumes_at(positions, faces, face_starts, out):
+    """Write six times the volumes (Q,) inside of surfaces at positions float64 (N, 3); other arrays as `keep_volumes` takes them."""
+    for q in range(len(out)):
+        o = faces[face_starts[q], 0]
+        ox, oy, oz = positions[o, 0], positions[o, 1], positions[o, 2]
+        sixfold = 0.0
+        for f in range(face_starts[q], face_starts[q + 1]):
+            a, b, c = positions[faces[f, 0]], positions[faces[f, 1]], positions[faces[f, 2]]
+            ax, ay, az = a[0] - ox, a[1] - oy, a[2] - oz
+            bx, by, bz = b[0] - ox, b[1] - oy, b[2] - oz
+            cx, cy, cz = c[0] - ox, c[1] - oy, c[2] - oz
+            sixfold += ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
+        out[q] = sixfold
+
+
+volumes_at = njit(nogil=True, cache=True)(_volumes_at)

@@ -23,7 +23,7 @@ net        ptr ind stiff long neighbours of each particle: springs [N/m] and the
 bends      ptr ind value      the bends' matrix [N/m], by rows
 curves     hinges weights pull (H, 4), (H, 4), (H,): hinges that are bent at rest, which draw along their normals by ``pull`` [N]
 factor     lower by rows, lower by columns, one over the diagonal, where in a row what is of the second half and of the middle begins
-own        scratch            y, v, force, base (N, 3) float64; ways (E, 3); rows (E, 4); vectors (6, N, 4), more (2, N, 4) float32; sums (3, 2)
+own        scratch            y, v, force, base (N, 3) and ways (E, 3) float64; rows (E, 4), vectors (6, N, 4), more (2, N, 4); sums (3, 2)
 =========  =================  ==================================================================
 
 Other arrays as in soft.py.
@@ -330,7 +330,7 @@ def _advance_sheet(
     """
     points, old, begun = scratch
     order, ends, mass, springs, held, net, bends, curves, factor, iterations = sheet
-    y, v, force, base, ways, rows, vectors, more, sums = own
+    y, v, force, base, ways, rows, vectors = own[:7]
     r, p, q, step = vectors[0], vectors[3], vectors[4], vectors[5]
     wide, count, substeps = points.reshape(-1, LANES), len(before), len(targets)
     pull, was, speeds = pulls.reshape(-1, 4), old.reshape(-1, 4), velocities.reshape(-1, 4)

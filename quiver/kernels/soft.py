@@ -1,4 +1,4 @@
-"""A frame of a soft body: its particles move, then its tetrahedra, length limits and hinges pull them back, in small substeps.
+"""A frame of a soft body: its particles move, then its tetrahedra and length limits pull them back, in small substeps.
 
 The body is cut into domains, one after another along it, and what spans two of them: the interface. Threads take the domains and
 meet at a barrier before and after the interface, so the result is the same to the bit however many there are.
@@ -23,7 +23,7 @@ begun       (2, P, 4)           scratch: the particles when the frame began, to 
 A row of sixteen numbers, as the lanes take them, is four particles; the fourth number of each is 0, but for the inverse masses.
 P is a multiple of four and the last particle is nobody's.
 
-``tets`` is (fans, indices, params, kinds, matrices, prestress, starts), ``length_limits`` and ``hinges`` (indices, params, starts): what
+``tets`` is (fans, indices, params, kinds, matrices, prestress, starts), ``length_limits`` (indices, params, starts): what
 their modules say, and the blocks (D + 2,) where each of D domains begins, where the interface begins, and where all ends. ``rows`` (D + 1,)
 likewise for the rows of particles. ``touches``, what may touch, are what `push_held`, `push_surface_contacts`,
 `push_surface_contact_lanes` and `push_pairs` take.
@@ -35,8 +35,6 @@ from numba.extending import register_jitable
 
 from quiver.kernels.barriers import meet
 from quiver.kernels.contacts import push_held, push_pairs, push_surface_contacts
-from quiver.kernels.hinges import PARAMS as HINGE_PARAMS
-from quiver.kernels.hinges import solve_hinges
 from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
 from quiver.kernels.length_limits import PARAMS as LENGTH_LIMIT_PARAMS
 from quiver.kernels.length_limits import solve_length_limits
@@ -104,22 +102,19 @@ def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
 
 
 @register_jitable
-def solve(domain, points, tets, length_limits, hinges):
+def solve(domain, points, tets, length_limits):
     """One pass over the constraints of a domain, or of the interface."""
     fans, tet_indices, tet_params, kinds, matrices, prestress, tet_starts = tets
     length_limit_indices, length_limit_params, length_limit_starts = length_limits
-    hinge_indices, hinge_params, hinge_starts = hinges
     solve_fans(tet_starts[domain], tet_starts[domain + 1], points, fans, tet_indices, tet_params, kinds, matrices, prestress)
     solve_length_limits(length_limit_starts[domain], length_limit_starts[domain + 1], points, length_limit_indices, length_limit_params)
-    solve_hinges(hinge_starts[domain], hinge_starts[domain + 1], points, hinge_indices, hinge_params)
 
 
 @register_jitable
-def measure(domain, begun, tets, length_limits, hinges):
+def measure(domain, begun, tets, length_limits):
     """Find the ways between the particles of the constraints of a domain, or of the interface."""
     fans, tet_indices, tet_params, tet_starts = tets[0], tets[1], tets[2], tets[6]
     length_limit_indices, length_limit_params, length_limit_starts = length_limits
-    hinge_indices, hinge_params, hinge_starts = hinges
     measure_fans(tet_starts[domain], tet_starts[domain + 1], begun[0], begun[1], fans, tet_indices, tet_params)
     measure_ways(
         length_limit_starts[domain],
@@ -131,7 +126,6 @@ def measure(domain, begun, tets, length_limits, hinges):
         1,
         LENGTH_LIMIT_PARAMS,
     )
-    measure_ways(hinge_starts[domain], hinge_starts[domain + 1], begun[0], begun[1], hinge_indices, hinge_params, 3, HINGE_PARAMS)
 
 
 def _advance(
@@ -162,14 +156,14 @@ def _advance(
     part, thread_count  which of how many threads this is; all of them call this with one ``barrier``, int64 (1,), zero at the start
     damping_factor, drag_factor   the shares of the velocity, against the keyed motion and against the world, that survive a substep
     limit       [m/s] the greatest speed against the keyed motion
-    constraints tets, length limits, hinges; scratch points, old, begun
+    constraints tets, length limits; scratch points, old, begun
     settling    after how many substeps what rests is found anew, 0 for never; where it is keyed in the middle of each such stretch
                 (K, N, 3), growths (K, Q); and what `settle` of tets.py takes
     pressures   what `keep_volumes` takes
     """
     points, old, begun = scratch
     interface, wide = len(rows) - 1, points.reshape(-1, LANES)
-    tets, length_limits, hinges = constraints
+    tets, length_limits = constraints
     substeps, count = len(targets), len(before)
     for domain in range(part, interface, thread_count):
         span = 4 * rows[domain], min(4 * rows[domain + 1], count)
@@ -177,7 +171,7 @@ def _advance(
     if interface > 1:
         meet(barrier, thread_count)
     for domain in range(part, interface + 1, thread_count):
-        measure(domain, begun, tets, length_limits, hinges)
+        measure(domain, begun, tets, length_limits)
     if interface > 1:
         meet(barrier, thread_count)
     often, middles, growths, settled, rest = settling
@@ -192,12 +186,12 @@ def _advance(
         for domain in range(part, interface, thread_count):
             span = rows[domain], rows[domain + 1]
             predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, damping_factor, drag_factor, limit)
-            solve(domain, points, tets, length_limits, hinges)
+            solve(domain, points, tets, length_limits)
         if interface > 1:
             meet(barrier, thread_count)
         if part == 0:
             if interface > 1:
-                solve(interface, points, tets, length_limits, hinges)
+                solve(interface, points, tets, length_limits)
             keep_volumes(step, points, positions, *pressures)
             push_held(step, points, old.reshape(-1, 4), *touches[0])
             push_surface_contacts(step, substeps, points, old.reshape(-1, 4), *touches[1])

@@ -1,11 +1,10 @@
-"""Laying a soft body's tetrahedra, length limits and hinges out for the kernels, domain by domain, then what spans two: the interface.
+"""Laying a soft body's tetrahedra and length limits out for the kernels, domain by domain, then what spans two: the interface.
 
 A domain is a span of rows of four particles; ``rows`` (D + 1,) say where each begins and all end.
 """
 
 import numpy as np
 
-from quiver.kernels import hinges as hinge
 from quiver.kernels import length_limits as length_limit
 from quiver.kernels import surface_contacts as surface_contact
 from quiver.kernels import tets as tet
@@ -15,8 +14,8 @@ from quiver.kernels.packing import LONGEST_FAN, pack_blocks, walk_fans
 
 NO_TETRAHEDRON = 1e9
 """Softness of a lane that holds no tetrahedron."""
-NO_LENGTH_LIMIT, NO_HINGE = 1e9, 1e30
-"""Length of a lane that holds no length limit [m], compliance of one that holds no hinge."""
+NO_LENGTH_LIMIT = 1e9
+"""Length of a lane that holds no length limit [m]."""
 SNAPPED_BITS = 26
 """Matrices are rounded to so many bits of their largest number, finer than float32 holds, so that what should be the same is."""
 MANY = 25
@@ -60,16 +59,6 @@ def pack_length_limits(edges, lengths, compliance, pulls_only, rows, count):
     empty[[length_limit.LENGTH, length_limit.PULLS_ONLY]] = NO_LENGTH_LIMIT, 1.0
     *packed, locations = pack_items(edges, values, empty, rows, count)
     return tuple(packed), locations
-
-
-def pack_hinges(hinges, bent, rows, count):
-    """Pack hinges (H, 4) with (H, 3) the sine and cosine of their angles and their compliance: arrays as kernels/hinges.py says."""
-    values = np.zeros((len(hinges), hinge.PARAMS))
-    values[:, [hinge.SINE, hinge.COSINE, hinge.COMPLIANCE]] = bent
-    empty = np.zeros(hinge.PARAMS)
-    empty[[hinge.COSINE, hinge.COMPLIANCE]] = 1.0, NO_HINGE
-    *packed, _ = pack_items(hinges, values, empty, rows, count)
-    return tuple(packed)
 
 
 def pack_fans(tets, goals, matrices, rows, count):

@@ -12,7 +12,7 @@ from quiver.threads import thread_count_for, together
 
 LEAF = 24
 """Particles that are not cut any further."""
-ITERATIONS, STIFF_ITERATIONS, STIFF_GIVE = 4, 8, 2e-3
+ITERATIONS, STIFF_ITERATIONS, STIFF_GIVE = 3, 8, 2e-3
 """Iterations of a substep, and of one of a sheet that gives less than a share."""
 WORTH_TWO_THREADS = 1500
 """Particles from which on two threads are quicker than one."""

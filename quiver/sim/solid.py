@@ -1,4 +1,4 @@
-"""Simulating one soft body, a solid or a sheet: its constant model, its state, and one frame's advance."""
+"""Simulating one soft solid: its constant model, its state, and one frame's advance."""
 
 import itertools
 from dataclasses import dataclass, replace
@@ -10,15 +10,14 @@ from quiver.kernels import soft
 from quiver.kernels import tets as tet
 from quiver.kernels.contacts import FRAME, SHAPE
 from quiver.kernels.lanes import LANES, aligned
+from quiver.kernels.pressure import volumes_at
 from quiver.mesh.topology import edges_of_tets
-from quiver.sim.packing import pack_fans, pack_hinges, pack_length_limits, row_count
+from quiver.sim.packing import pack_fans, pack_length_limits, row_count
 from quiver.sim.varying import Varying
 from quiver.threads import thread_count_for, together
 
 WORTH_CUTTING = 4000
 """Tetrahedra from which on a solid is cut into two domains, for two threads."""
-WORTH_CUTTING_EDGES = 10_000
-"""The same for the edges of a sheet, which are less work."""
 
 
 @dataclass(frozen=True)
@@ -47,10 +46,9 @@ class Surfaces:
 
     def sixfold_at(self, positions):
         """Six times the volumes (Q,) at positions (N, 3)."""
-        a, b, c = (positions[self.faces[:, k]] for k in range(3))
-        near = a[:1]
-        parts = np.einsum("fk,fk->f", a - near, np.cross(b - near, c - near))
-        return np.add.reduceat(parts, self.face_starts[:-1]) if len(parts) else np.zeros(0)
+        out = np.empty(len(self.sixfold))
+        volumes_at(np.ascontiguousarray(positions, float), self.faces, self.face_starts, out)
+        return out
 
 
 NO_SURFACES = Surfaces(np.zeros((0, 3), np.int32), *[np.zeros(each, np.int32) for each in (1, 0, 1)], np.zeros(0), np.zeros(0))
@@ -73,7 +71,7 @@ def _surfaces(body, young, dt, pressure, faces, starts):
 class SolidModel:
     """N particles, T tetrahedra; SI units. What the kernel takes (kernels/soft.py) and `advance` does not make itself.
 
-    tets (fans, indices, params, kinds, matrices, prestress, starts), whose rows of ways are filled anew each frame; length_limits, hinges
+    tets (fans, indices, params, kinds, matrices, prestress, starts), whose rows of ways are filled anew each frame; length_limits
     likewise; rows (D + 1,); corners int32 (T, 4) the tetrahedra, slots int32 (T, 3) goal's row, slot and lane of each;
     pressure a share of volume; settles whether it rests where it is keyed; surfaces (Surfaces) of the pieces that keep their volumes;
     inverse_masses float32 (N,); holds (P / 4, 16); damping_factor, drag_factor a substep; gravity (3,)
@@ -82,7 +80,6 @@ class SolidModel:
 
     tets: tuple
     length_limits: tuple
-    hinges: tuple
     length_bounds: LengthLimits
     corners: np.ndarray
     slots: np.ndarray
@@ -135,9 +132,8 @@ def solid_model(
     *packed, starts, slots = pack_fans(tets, goals, matrices, rows, count)
     prestress = aligned((9 * (len(packed[3]) if settles else 0), LANES))
     length_limits, limits = _length_limits(body, tets, longest, rows, count)
-    hinges = pack_hinges(np.zeros((0, 4), np.int32), np.zeros((0, 3)), rows, count)
     kept = NO_SURFACES if surfaces is None or body.keeping <= 0.0 else _surfaces(body, young, dt, pressure, *surfaces)
-    parts = ((*packed, prestress, starts), length_limits, hinges, limits, tets, slots, body, pressure, settles, kept, rows)
+    parts = ((*packed, prestress, starts), length_limits, limits, tets, slots, body, pressure, settles, kept, rows)
     return SolidModel(
         *parts,
         *_particles(body, body.springs * young * dt**2),
@@ -155,21 +151,6 @@ def _length_limits(body, tets, longest, rows, count):
     limits = lengths * (longest or 0.0)
     packed, slots = pack_length_limits(edges, limits, np.zeros(len(edges)), True, rows, count)
     return packed, LengthLimits(edges, slots, limits, longest)
-
-
-def sheet_model(body, dt, damping_factor=1.0, drag_factor=1.0, gravity=(0.0, 0.0, 0.0), speed_limit=1e3):
-    """Pack a SheetBody (bodies/sheet.py) for substeps of ``dt``. What is near should have near numbers."""
-    count = len(body.masses)
-    none = np.zeros((0, 4), np.int32)
-    rows = _rows_of_domains(body.edges, count, WORTH_CUTTING_EDGES)
-    *packed, starts, slots = pack_fans(none, np.zeros(0), np.zeros((0, tet.MATRICES)), rows, count)
-    length_limits, length_limit_slots = pack_length_limits(body.edges, body.lengths, 1.0 / (body.stiffness * dt**2), False, rows, count)
-    bent = np.column_stack([np.sin(body.angles), np.cos(body.angles), 1.0 / (body.bending * dt**2)])
-    limits, hinges = LengthLimits(body.edges, length_limit_slots, body.lengths, 1.0), pack_hinges(body.hinges, bent, rows, count)
-    parts = ((*packed, aligned((0, LANES)), starts), length_limits, hinges, limits, none, slots, body, 0.0, False, NO_SURFACES, rows)
-    return SolidModel(
-        *parts, *_particles(body, body.springs * dt**2), damping_factor, drag_factor, np.asarray(gravity, np.float32), dt, speed_limit
-    )
 
 
 def _particles(body, pull):
@@ -285,7 +266,7 @@ def advance(model, state, targets, before, pull=None, threads=None, touches=NO_T
     scene = (
         *body,
         *factors,
-        (model.tets, model.length_limits, model.hinges),
+        (model.tets, model.length_limits),
         *volume_goals(model, state, keyed, keeps),
         touches,
         model.rows,

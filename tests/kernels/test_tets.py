@@ -25,7 +25,7 @@ class PlainCopyTest(TestCase):
                 run.model.tets,
                 run.model.length_limits,
             )
-            layout = (fans, indices, params.copy(), *rest), (length_limit_indices, length_limit_params.copy(), starts), run.model.hinges
+            layout = (fans, indices, params.copy(), *rest), (length_limit_indices, length_limit_params.copy(), starts)
             factors = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
             masses, rows = (
                 (run.model.inverse_masses, state.pulls(pull), *factors),

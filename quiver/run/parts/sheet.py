@@ -16,8 +16,8 @@ from quiver.sim.bounds import MOST_PER_STEP
 PROXY_DIALS = ("made_of", "proxy_triangles", "proxy_smooth", "proxy_offset")
 """Dials that say what is simulated in place of the mesh."""
 BODY_DIALS = ("loose", "hold_gain", "hold_offset", "give", "bending_length", "hold_rate")
-CLOTH_RATE = 96.0
-"""Substeps a second that a sheet takes itself, at least: 4 a frame at 24. Each of them answers all forces."""
+CLOTH_RATE = 120.0
+"""Substeps a second that a sheet takes itself, at least: 5 a frame at 24. Each of them answers all forces."""
 
 
 def units(context, layers):
