@@ -88,7 +88,6 @@ class SheetScene:
         (i, j), rows = body.edges.T, np.repeat(np.arange(len(body.hinges)), 4)
         links = np.repeat(np.arange(len(i)), 2), np.stack([i, j], 1).ravel()
         incidence = sparse.csr_matrix((np.tile([1.0, -1.0], len(body.edges)), links))
-        )
         spread = sparse.csr_matrix((body.weights.ravel(), (rows, body.hinges.ravel())), (len(body.hinges), count))
         self.bending, self.incidence = (spread.T @ sparse.diags(body.bending) @ spread).tocsr(), incidence
         springs = incidence.T @ sparse.diags(body.stiffness) @ incidence
