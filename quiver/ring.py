@@ -6,7 +6,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from quiver import layers as registry
-from quiver.bodies import chain as chain_body
 from quiver.errors import BadInput
 from quiver.rig.pose import rest_matrices
 from quiver.rig.transforms import pure_rotations
@@ -99,7 +98,7 @@ def _chain_steps(plan, layer, lengths):
     part.start(world)
     count, points = int(part.counts[0]), part.points(world[None])[0, 0]
     points = points[: count + 1]
-    body = chain_body.build(points, layer.value("wobble_taper") / 100.0, layer.value("held") == "both")
+    body = part.bodies[0]
     if layer.value("wobble_rate") <= 0.0 or body.lowest <= 0.0 or not layer.value("swing_axes"):
         raise BadInput(f"“{layer.name}” is limp or cannot turn, so it has no rate of its own to measure")
     swing, hangs = part.swings[0], np.zeros((count, 3))

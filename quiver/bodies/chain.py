@@ -31,12 +31,12 @@ class ChainBody:
     mode_weights: np.ndarray
 
 
-def build(points, wobble_taper=1.0, both_ends=False):
-    """The body of a chain with rest points (n + 1, 3) [m]."""
+def build(points, wobble_taper=1.0, both_ends=False, carried=0.0):
+    """The body of a chain with rest points (n + 1, 3) [m]; ``carried`` (n,) are the masses of branches at the segments' ends."""
     segments = np.diff(points, axis=0)
     lengths = np.linalg.norm(segments, axis=1)
     n = len(lengths)
-    masses = 0.5 * (lengths + np.append(lengths[1:], 0.0))
+    masses = 0.5 * (lengths + np.append(lengths[1:], 0.0)) + carried
     tip_fractions = np.arange(n) / (n - 1) if n > 1 else np.zeros(1)
     bend_shape = tapered(wobble_taper, tip_fractions) ** 2 / lengths**3
     is_free = np.ones(n, bool)

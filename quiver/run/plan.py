@@ -235,6 +235,7 @@ class _Compiler:
             notes=(),
         )
         self._note_deep_starts(depths)
+        self._note_inner_roots(units)
         return replace(plan, notes=tuple(context.notes))
 
     def _built(self, stage):
@@ -375,6 +376,22 @@ class _Compiler:
             depth = depths[layer.id].depths(world, {})[0][0] if layer.id in depths else 0.0
             if depth > WORTH_A_NOTE:
                 self.context.notes.append(f"{layer.name}: starts {1000.0 * depth:.0f} mm inside a collider; pushed out gradually")
+
+    def _note_inner_roots(self, units):
+        """Note where what is fixed, the root of a chain or the pivot of a prop, is itself inside a collider: nothing can push it out."""
+        contacts, notes = self.context.contacts, self.context.notes
+        for unit in units:
+            if unit.node is None or not len(unit.met):
+                continue
+            place = self.setup.metres_per_unit * self.context.rest_world[unit.node, :, 3]
+            depths = contacts.radii[unit.met] - contacts.distances(place)[unit.met]
+            deepest = int(np.argmax(depths))
+            if depths[deepest] > WORTH_A_NOTE:
+                name = contacts.colliders[unit.met[deepest]].name
+                inside = f"its root “{self.skeleton.names[unit.node]}” is {1000.0 * depths[deepest]:.0f} mm inside “{name}”"
+                text = f"{unit.layer.name}: {inside}, where nothing can push it out; make that smaller, or move it"
+                if text not in notes:
+                    notes.append(text)
 
 
 def _last_frame(spec, clip):

@@ -86,6 +86,13 @@ class ChainTest(TestCase):
         self.assertGreater(np.linalg.norm(travel - positions[:, None], axis=2).min(), 0.11 - 2e-3)
         self.assertEqual(len(run.contacts), 1)
 
+    def test_a_root_that_is_inside_a_collider_is_told_of(self):
+        run, _ = self.travel(with_ball(self.setup, (0.05, 0.0, 0.0), 0.12))
+        told = [note for note in run.notes if "“j0” is" in note]
+        self.assertEqual(len(told), 1)
+        self.assertIn("70 mm inside “Ball”", told[0])
+        self.assertFalse(any("is inside" in note for note in self.travel(with_ball(self.setup, (0.3, -0.2, 0.0), 0.1))[0].notes))
+
     def test_a_joint_that_is_not_there_is_named(self):
         with self.assertRaisesRegex(BadInput, "Ball.*wing"):
             self.travel(with_ball(self.setup, (0, 0, 0), 0.1, joint="wing"))

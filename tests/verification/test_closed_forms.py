@@ -1,5 +1,6 @@
 """The chain solver against mechanics that can be solved by hand."""
 
+from dataclasses import replace
 from unittest import TestCase
 
 import numpy as np
@@ -7,6 +8,7 @@ from scipy.optimize import brentq
 
 from quiver.bodies import chain as chain_body
 from quiver.kernels import chains as kernel
+from quiver.setup.model import ChainPick
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
 from quiver.sim.step import advance, motion_rows
@@ -121,6 +123,32 @@ class SpringTest(TestCase):
                     rate, settle = swing_of(swing[:100])
                     self.assertAlmostEqual(rate * 24.0 / 1.5, 1.0, delta=0.05)
                     self.assertAlmostEqual(settle / 48.0, 1.0, delta=0.08)
+
+
+class ForkTest(TestCase):
+    def test_trunk_and_branch_die_out_together_instead_of_ringing_up(self):
+        """A trunk of six joints with a branch of four in its middle, knocked."""
+        positions = [
+            np.zeros(3),
+            np.zeros(3),
+            *([np.array([0.1, 0.0, 0.0])] * 5),
+            np.array([0.05, 0.08, 0.0]),
+            *([np.array([0.0, 0.1, 0.0])] * 3),
+        ]
+        parents, names = [-1, 0, 1, 2, 3, 4, 5, 3, 7, 8, 9], ["base", *(f"t{k}" for k in range(6)), *(f"b{k}" for k in range(4))]
+        skeleton = skeleton_of(positions, parents, names)
+        for rate, settle in ((2.0, 96), (3.0, 60)):
+            setup = chain_setup("t0", "t5", wobble_rate=rate, settle_time=float(settle))
+            layer = replace(setup.layers[0], chains=(ChainPick("t0", "t5"), ChainPick("b0", "b3")))
+            clip = turning_clip(0, [0.0, 0.05, 12.0], [0.0, 0.15, 0.15])
+            run, rotations, translations, _ = simulate(skeleton, clip, replace(setup, layers=(layer,)))
+            along = world_of(run, rotations, translations)[:, :, :3, 0]
+            along = along / np.linalg.norm(along, axis=2, keepdims=True)
+            off = np.degrees(np.arccos(np.clip(np.einsum("fji,ji->fj", along, along[-1]), -1.0, 1.0)))[3:]
+            tips = [skeleton.index(name) for name in ("t5", "b3")]
+            left = off[settle - 3 : settle + 17, tips].max(0) / off[:, tips].max(0)
+            self.assertLess(left.max(), 0.075, (rate, left))
+            self.assertLess(off[:, tips[1]].max(), 2.0 * off[:, tips[0]].max())
 
 
 class FallTest(TestCase):

@@ -26,10 +26,11 @@ AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
 
 
 @lru_cache(maxsize=256)
-def _known_swing(points, wobble_taper, pulls, rate):
-    """The Swing of a chain; points and pulls as bytes."""
-    points = np.frombuffer(points).reshape(-1, 3)
-    return chain_body.swing_under_weight(points, chain_body.build(points, wobble_taper), np.frombuffer(pulls).reshape(-1, 3), rate)
+def _known_swing(points, wobble_taper, carried, pulls, rate):
+    """The Swing of a chain; points, carried and pulls as bytes."""
+    points, pulls = (np.frombuffer(each).reshape(-1, 3) for each in (points, pulls))
+    body = chain_body.build(points, wobble_taper, False, np.frombuffer(carried))
+    return chain_body.swing_under_weight(points, body, pulls, rate)
 
 
 def units(context, layers):
@@ -80,6 +81,41 @@ class ChainUnit(Unit):
         value, along = self.layer.value, np.linspace(0.0, 1.0, len(self.drives)) if len(self.drives) > 1 else np.zeros(1)
         limits = np.radians(np.clip(value("bend_limit") * chain_body.tapered(value("bend_taper") / 100.0, along), 0.0, 180.0))
         return value("swing_axes") != "xyz" or bool((limits < np.pi - 1e-3).any())
+
+    @property
+    def trunk(self):
+        """(the chain of the same layer on which this one grows, the segment) or None."""
+        parent = int(self.context.character.skeleton.parents[self.node])
+        for other in self.context.units:
+            if other is not self and isinstance(other, ChainUnit) and other.layer is self.layer and parent in other.drives:
+                return other, other.drives.index(parent)
+        return None
+
+    def rest_points(self):
+        """Its points (n + 1, 3) in the rest pose [m]."""
+        return self.context.setup.metres_per_unit * jointed_world(self.context.rest_world[self.path.point_nodes], self.path.point_offsets)
+
+    def carried(self):
+        """The masses of what grows on it, at its segments' ends (n,): those of chains are their lengths."""
+        masses = np.zeros(len(self.drives))
+        for other in self.context.units:
+            grows = other.trunk if isinstance(other, ChainUnit) and other.layer is self.layer else None
+            if grows and grows[0] is self:
+                own = np.linalg.norm(np.diff(other.rest_points(), axis=0), axis=1).sum()
+                masses[grows[1]] += own + other.carried().sum()
+        return masses
+
+    def rate(self, body):
+        """Its own rate [Hz], of its ChainBody: the dial's for a trunk; what grows on one is as stiff as that, and so swings more quickly.
+
+        At one rate, trunk and branch would ring together: the dial is that of the whole tree.
+        """
+        wobble_rate, grows = self.layer.value("wobble_rate"), self.trunk
+        if grows is None or body.lowest <= 0.0 or wobble_rate <= 0.0:
+            return wobble_rate
+        trunk, both = grows[0], self.layer.value("held") == "both"
+        below = chain_body.build(trunk.rest_points(), self.layer.value("wobble_taper") / 100.0, both, trunk.carried())
+        return max(wobble_rate, trunk.rate(below) * float(np.sqrt(body.lowest / below.lowest))) if below.lowest > 0.0 else wobble_rate
 
     def joins(self):
         """As `Unit.joins`: chains of one layer."""
@@ -132,8 +168,10 @@ class ChainBatch(Part):
         self.drivers = np.array([np.pad(p.drivers, (0, k), "edge") for p, k in zip(paths, pad, strict=True)])
         self.blocked = self._blocked_axes(n)
         rest = self.points(context.rest_world[None])[0]
-        self.swings = []
-        physics = [self._physics(rest[i, : count + 1], context.notes) for i, count in enumerate(self.counts)]
+        self.swings, self.bodies = [], []
+        physics = [
+            self._physics(unit, rest[i, : count + 1], context.notes) for i, (unit, count) in enumerate(zip(units, self.counts, strict=True))
+        ]
         self.model = chain_model(physics, self.dt, is_limited, n)
         self.state = ChainState(self.model)
         self.contacts = None
@@ -150,7 +188,8 @@ class ChainBatch(Part):
         """As `Part.digest_inputs`."""
         paths = [(path.drivers, path.point_nodes, path.point_offsets) for path in self.paths]
         met = [(unit.met_digest, unit.skin_radii) for unit in self.units]
-        return "chain", self.layer.values, paths, met, self.origin_node, self.model.has_limits, self.model.segments
+        trees = [(unit.carried(), body.lowest, unit.rate(body)) for unit, body in zip(self.units, self.bodies, strict=True)]
+        return "chain", self.layer.values, paths, met, trees, self.origin_node, self.model.has_limits, self.model.segments
 
     def fresh(self):
         """As `Varying.fresh`, at rest."""
@@ -181,19 +220,20 @@ class ChainBatch(Part):
         along = along * chain_body.tapered(value("thickness_taper") / 100.0, np.linspace(0.0, 1.0, len(skin_radii) + 1))
         return np.pad(along, (0, points - len(along)), "edge")
 
-    def _physics(self, points, notes):
+    def _physics(self, unit, points, notes):
         layer, value = self.layer, self.layer.value
         both = value("held") == "both"
-        body = chain_body.build(points, value("wobble_taper") / 100.0, both)
+        body = chain_body.build(points, value("wobble_taper") / 100.0, both, unit.carried())
+        self.bodies.append(body)
         settle = value("settle_time") / self.frame_rate
 
         def along(dial):
             return chain_body.tapered(value(dial) / 100.0, body.tip_fractions)
 
-        share, rate = value("gravity") / 100.0 * along("gravity_taper"), value("wobble_rate")
+        share, rate = value("gravity") / 100.0 * along("gravity_taper"), unit.rate(body)
         pulls = (share + np.zeros(len(body.lengths)))[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0])
         swing = (
-            _known_swing(points.tobytes(), value("wobble_taper") / 100.0, pulls.tobytes(), rate)
+            _known_swing(points.tobytes(), value("wobble_taper") / 100.0, unit.carried().tobytes(), pulls.tobytes(), rate)
             if rate > 0.0 and body.lowest > 0.0 and share.any() and not both
             else None
         )
