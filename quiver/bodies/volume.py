@@ -29,8 +29,9 @@ SOFTENING = 0.3
 MODES, MOVES_SKIN, MOVES_MASS = 6, 0.1, 0.01
 """The slowest modes that are looked at; the first that moves the skin by so much, against what it moves the most, and so much of the mass,
 is the one that is seen."""
-DANGLING = 0.1
-"""Cells that hang by an edge or a corner of the others, and are no more than this share of them, swing freely: nobody means them."""
+DANGLING, CRUMBS = 0.1, 0.4
+"""Cells that hang by an edge or a corner of the others, and are no more than this share of them, swing freely: nobody means them. Where all
+such are more than the second share of a piece, it is made of them."""
 MOST_DIRECT = 60_000
 """Unknowns up to which the modes are found by factoring."""
 EIGEN_ROUNDS = 40
@@ -116,7 +117,10 @@ def _hanging(lattice, volumes):
     _, groups = csgraph.connected_components(incidence @ incidence.T, directed=False)
     sizes, pieces = np.bincount(groups, volumes), lattice.pieces[lattice.tets[:, 0]]
     whole = np.bincount(pieces, volumes)
-    return sizes[groups] < DANGLING * whole[pieces]
+    hangs = sizes[groups] < DANGLING * whole[pieces]
+    # A thin piece may be made of nothing else.
+    crumbs = np.bincount(pieces, volumes * hangs)
+    return hangs & (crumbs < CRUMBS * whole)[pieces]
 
 
 def pieces_of(lattice):

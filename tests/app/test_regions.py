@@ -146,7 +146,7 @@ class VolumeTakeTest(RunningDeskTest):
         return Take.objects.first()
 
     def bake(self, take, **fields):
-        self.post("bake/start/", take=take.pk, name="soft", first="0", last="36", step="1", **fields)
+        self.post("bake/start/", **{"take": take.pk, "name": "soft", "first": "0", "last": "36", "step": "1"} | fields)
         run_waiting_jobs()
         made = take.bakes.first()
         self.assertEqual(made.job.state, "finished", made.job.message)

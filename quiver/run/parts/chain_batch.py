@@ -8,6 +8,7 @@ import numpy as np
 
 from quiver.bodies import chain as chain_body
 from quiver.bodies import fitting, picking
+from quiver.bodies.hanging import swing_under_weight
 from quiver.contact.chains import ChainContacts
 from quiver.errors import BadInput, Unstable
 from quiver.kernels.kinematics import segment_rotations
@@ -30,7 +31,7 @@ def _known_swing(points, wobble_taper, carried, pulls, rate):
     """The Swing of a chain; points, carried and pulls as bytes."""
     points, pulls = (np.frombuffer(each).reshape(-1, 3) for each in (points, pulls))
     body = chain_body.build(points, wobble_taper, False, np.frombuffer(carried))
-    return chain_body.swing_under_weight(points, body, pulls, rate)
+    return swing_under_weight(points, body, pulls, rate)
 
 
 def units(context, layers):
