@@ -21,9 +21,10 @@ order      int32 (N,)         which particle comes when; ends (4,) where the hal
 mass       (N,)               [kg]; springs (N,) [1/s2] of the holds; held (N,) float32, 0 for what is fixed, else 1
 net        ptr ind stiff long neighbours of each particle: springs [N/m] and their lengths [m]
 bends      ptr ind value      the bends' matrix [N/m], by rows
-curves     hinges weights pull (H, 4), (H, 4), (H,): hinges that are bent at rest, which draw along their normals by ``pull`` [N]
+curves     hinges weights pull (H, 4), (H, 4), (H,): hinges that are bent at rest, which draw along their normals by ``pull`` [N]; and where
+                              those inside of each half begin, then the others (4,)
 factor     lower by rows, lower by columns, one over the diagonal, where in a row what is of the second half and of the middle begins
-own        scratch            y, v, force, base (N, 3) and ways (E, 3) float64; rows (E, 4), vectors (6, N, 4), more (2, N, 4); sums (3, 2)
+own        scratch            y, v, force, base, here (N, 3) and ways (E, 3) float64; rows (E, 4), vectors (6, N, 4), more (2, N, 4); sums (3, 2)
 =========  =================  ==================================================================
 
 Other arrays as in soft.py.
@@ -48,12 +49,13 @@ TINY = 1e-12
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
-def look(first, end, order, positions, net, bends, ways, base):
-    """Where the neighbours of particles first..end-1 are when a frame begins, and the forces of the bends there."""
+def look(first, end, order, positions, net, bends, ways, base, here):
+    """Where particles first..end-1 and their neighbours are when a frame begins, and the forces of the bends there."""
     ptr, ind = net[0], net[1]
     for k in range(first, end):
         i = order[k]
         x, y, z = positions[i, 0], positions[i, 1], positions[i, 2]
+        here[k, 0], here[k, 1], here[k, 2] = x, y, z
         for t in range(ptr[k], ptr[k + 1]):
             j = order[ind[t]]
             ways[t, 0], ways[t, 1], ways[t, 2] = positions[j, 0] - x, positions[j, 1] - y, positions[j, 2] - z
@@ -88,30 +90,35 @@ def predict(first, end, is_first, dt, order, points, old, velocities, last, now,
             force[k, axis] = mass[k] * (pull * rate - springs[k] * (y[k, axis] - then[i, axis]))
 
 
-def _draw_curves(order, positions, y, curves, force):
-    """What draws a sheet that is bent at rest back to its bends: bounded, whatever its shape."""
-    hinges, weights, strength = curves
-    place = np.empty((4, 3))
-    for h in range(len(hinges)):
-        for corner in range(4):
-            k = hinges[h, corner]
-            for axis in range(3):
-                place[corner, axis] = positions[order[k], axis] + y[k, axis]
-        ex, ey, ez = place[1, 0] - place[0, 0], place[1, 1] - place[0, 1], place[1, 2] - place[0, 2]
-        fx, fy, fz = place[2, 0] - place[0, 0], place[2, 1] - place[0, 1], place[2, 2] - place[0, 2]
-        gx, gy, gz = place[3, 0] - place[0, 0], place[3, 1] - place[0, 1], place[3, 2] - place[0, 2]
+@register_jitable
+def spot(k, here, y):
+    """Where a particle is."""
+    return here[k, 0] + y[k, 0], here[k, 1] + y[k, 1], here[k, 2] + y[k, 2]
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def draw_curves(first, end, here, y, curves, force):
+    """What draws hinges first..end-1, which are bent at rest, back to their bends: bounded, whatever the shape."""
+    hinges, weights, strength = curves[0], curves[1], curves[2]
+    for h in range(first, end):
+        i, j, k, m = hinges[h, 0], hinges[h, 1], hinges[h, 2], hinges[h, 3]
+        ax, ay, az = spot(i, here, y)
+        bx, by, bz = spot(j, here, y)
+        cx, cy, cz = spot(k, here, y)
+        dx, dy, dz = spot(m, here, y)
+        ex, ey, ez, fx, fy, fz, gx, gy, gz = bx - ax, by - ay, bz - az, cx - ax, cy - ay, cz - az, dx - ax, dy - ay, dz - az
         nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
         mx, my, mz = gy * ez - gz * ey, gz * ex - gx * ez, gx * ey - gy * ex
         a = 1.0 / (math.sqrt(nx * nx + ny * ny + nz * nz) + 1e-20)
         b = 1.0 / (math.sqrt(mx * mx + my * my + mz * mz) + 1e-20)
-        x, yy, z = a * nx + b * mx, a * ny + b * my, a * nz + b * mz
-        share = strength[h] / (math.sqrt(x * x + yy * yy + z * z) + 1e-6)
+        px, py, pz = a * nx + b * mx, a * ny + b * my, a * nz + b * mz
+        share = strength[h] / (math.sqrt(px * px + py * py + pz * pz) + 1e-6)
+        px, py, pz = share * px, share * py, share * pz
         for corner in range(4):
-            k, amount = hinges[h, corner], share * weights[h, corner]
-            force[k, 0], force[k, 1], force[k, 2] = force[k, 0] + amount * x, force[k, 1] + amount * yy, force[k, 2] + amount * z
-
-
-draw_curves = njit(nogil=True, cache=True, error_model="numpy")(_draw_curves)
+            at, amount = hinges[h, corner], weights[h, corner]
+            force[at, 0] += amount * px
+            force[at, 1] += amount * py
+            force[at, 2] += amount * pz
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
@@ -286,7 +293,7 @@ def arrive(first, end, dt, order, held, v, step, then, points):
 @register_jitable
 def answer(part, thread_count, barrier, iterations, ends, held, net, factor, own):
     """Conjugate gradients: the step that answers the forces in r. All threads call this."""
-    _, _, _, _, _, rows, vectors, more, sums = own
+    rows, vectors, more, sums = own[6:]
     r, w, az, p, q, step = vectors[0], vectors[1], vectors[2], vectors[3], vectors[4], vectors[5]
     middle, end, before = ends[2], ends[3], 1.0
     for iteration in range(iterations):
@@ -330,7 +337,7 @@ def _advance_sheet(
     """
     points, old, begun = scratch
     order, ends, mass, springs, held, net, bends, curves, factor, iterations = sheet
-    y, v, force, base, ways, rows, vectors = own[:7]
+    y, v, force, base, here, ways, rows, vectors = own[:8]
     r, p, q, step = vectors[0], vectors[3], vectors[4], vectors[5]
     wide, count, substeps = points.reshape(-1, LANES), len(before), len(targets)
     pull, was, speeds = pulls.reshape(-1, 4), old.reshape(-1, 4), velocities.reshape(-1, 4)
@@ -338,7 +345,7 @@ def _advance_sheet(
     if part == 0:
         begin(0, count, positions, masses, before, targets, goals.reshape(substeps + 1, -1, 4), points, begun)
     for span in range(part, 3, thread_count):
-        look(ends[span], ends[span + 1], order, positions, net, bends, ways, base)
+        look(ends[span], ends[span + 1], order, positions, net, bends, ways, base, here)
     meet(barrier, thread_count)
     for substep in range(substeps):
         last, now, then = (
@@ -348,11 +355,14 @@ def _advance_sheet(
         )
         keyed = last, now, then
         for span in range(part, 3, thread_count):
-            here = ends[span], ends[span + 1], substep == 0, dt, order, points, was, speeds
-            predict(*here, *keyed, single, factors, springs, mass, held, y, v, force)
+            these = ends[span], ends[span + 1], substep == 0, dt, order, points, was, speeds
+            predict(*these, *keyed, single, factors, springs, mass, held, y, v, force)
+        meet(barrier, thread_count)
+        for half in range(part, 2, thread_count):
+            draw_curves(curves[3][half], curves[3][half + 1], here, y, curves, force)
         meet(barrier, thread_count)
         if part == 0:
-            draw_curves(order, positions, y, curves, force)
+            draw_curves(curves[3][2], curves[3][3], here, y, curves, force)
         meet(barrier, thread_count)
         for span in range(part, 3, thread_count):
             prepare(ends[span], ends[span + 1], dt, held, y, force, base, net, bends, ways, rows, r, step, p, q)

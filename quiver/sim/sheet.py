@@ -61,7 +61,7 @@ def sheet_model(body, dt, give=1.0, damping_factor=1.0, drag_factor=1.0, gravity
     lengths = sparse.csr_matrix((np.tile(body.lengths, 2), ends), (count, count))
     stiff, long = (_ordered(each, order) for each in (net, lengths))
     rows = _ordered(bending, order)
-    is_curved = np.abs(body.curves) > CURVED
+    curves = _curves(body, new, parts)
     arrays = (
         order.astype(np.uint32),
         parts,
@@ -70,12 +70,24 @@ def sheet_model(body, dt, give=1.0, damping_factor=1.0, drag_factor=1.0, gravity
         is_free[order].astype(np.float32),
         (stiff.indptr.astype(np.int64), stiff.indices.astype(np.uint32), stiff.data, long.data),
         (rows.indptr.astype(np.int64), rows.indices.astype(np.uint32), rows.data),
-        (new[body.hinges[is_curved]].astype(np.int32), body.weights[is_curved], (body.bending * body.curves)[is_curved]),
+        curves,
         _factored(_ordered(whole, order).tocsc(), parts),
         STIFF_ITERATIONS if give < STIFF_GIVE else ITERATIONS,
     )
     inverse_masses = np.where(is_free, 1.0 / body.masses, 0.0).astype(np.float32)
     return SheetModel(arrays, inverse_masses, damping_factor, drag_factor, np.asarray(gravity, float), dt, speed_limit)
+
+
+def _curves(body, new, parts):
+    """Hinges that are bent at rest, those inside of one half, then of the other, then the rest, as the kernel takes them."""
+    bent = np.flatnonzero(np.abs(body.curves) > CURVED)
+    hinges = new[body.hinges[bent]]
+    sides = np.searchsorted(parts[1:3], hinges, side="right")
+    groups = np.where((sides == 0).all(axis=1), 0, np.where((sides == 1).all(axis=1), 1, 2))
+    order = np.argsort(groups, kind="stable")
+    starts = np.searchsorted(groups[order], np.arange(4)).astype(np.int64)
+    rows = bent[order]
+    return hinges[order].astype(np.uint32), body.weights[rows], (body.bending * body.curves)[rows], starts
 
 
 def _ordered(matrix, order):
@@ -127,7 +139,7 @@ def _order_of(graph, places):
 def room_for(model):
     """What the kernel needs room for."""
     count, links = len(model.inverse_masses), len(model.arrays[5][1])
-    doubles = [np.zeros((count, 3)) for _ in range(4)]
+    doubles = [np.zeros((count, 3)) for _ in range(5)]
     singles = np.zeros((6, count, 4), np.float32), np.zeros((2, count, 4), np.float32)
     return (*doubles, np.zeros((links, 3)), np.zeros((links, 4), np.float32), *singles, np.zeros((3, 2)))
 
