@@ -24,7 +24,7 @@ bends      ptr ind value      the bends' matrix [N/m], by rows
 curves     hinges weights pull (H, 4), (H, 4), (H,): hinges that are bent at rest, which draw along their normals by ``pull`` [N]; and where
                               those inside of each half begin, then the others (4,)
 factor     lower by rows, lower by columns, one over the diagonal, where in a row what is of the second half and of the middle begins
-own        scratch            y, v, force, base, here (N, 3) and ways (E, 3) float64; rows (E, 4), vectors (6, N, 4), more (2, N, 4); sums (3, 2)
+own        scratch            y, v, force, base, here (N, 3), ways (E, 3), rows (E, 4), vectors (6, N, 4), more (2, N, 4), sums (3, 2)
 =========  =================  ==================================================================
 
 Other arrays as in soft.py.
