@@ -216,10 +216,9 @@ def _lowest_mode(stiffness, grown, masses, springs, is_free, lattice):
     along = (scale @ grown[free]).toarray()
     if len(free) < 60:
         rates, modes = np.linalg.eigh(matrix.toarray() + along @ along.T)
-    elif len(free) <= MOST_DIRECT:
-        rates, modes = _slowest(matrix, along)
     else:
-        rates, modes = _few_lowest(matrix, along, _likely_shapes(lattice.nodes, is_free)[free] * np.sqrt(inertia)[:, None])
+        found = _slowest(matrix, along) if len(free) <= MOST_DIRECT else None
+        rates, modes = found or _few_lowest(matrix, along, _likely_shapes(lattice.nodes, is_free)[free] * np.sqrt(inertia)[:, None])
     order = np.argsort(rates)[:MODES]
     shapes = np.zeros((3 * len(masses), len(order)))
     shapes[free] = scale @ modes[:, order]
@@ -240,8 +239,14 @@ def _is_seen(lattice, shape, masses):
 
 
 def _slowest(matrix, along):
-    """The MODES lowest eigenvalues and their vectors of a sparse matrix plus ``along`` (M, Q) times its transpose, by shift and invert."""
-    factor = linalg.splu(matrix, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True})
+    """The MODES lowest eigenvalues and their vectors of a sparse matrix plus ``along`` (M, Q) times its transpose, by shift and invert.
+
+    None where the matrix cannot be factored.
+    """
+    try:
+        factor = linalg.splu(matrix, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True})
+    except RuntimeError:
+        return None
     solved = factor.solve(along)
     small = np.linalg.inv(np.eye(along.shape[1]) + along.T @ solved)
 
@@ -251,7 +256,10 @@ def _slowest(matrix, along):
     whole = linalg.LinearOperator(matrix.shape, lambda right: matrix @ right + along @ (along.T @ right), dtype=float)
     start = np.random.default_rng(1).normal(size=matrix.shape[0])
     options = {"sigma": 0.0, "OPinv": linalg.LinearOperator(matrix.shape, inverse, dtype=float), "v0": start, "tol": 1e-6}
-    return linalg.eigsh(whole, min(MODES, matrix.shape[0] - 2), **options)
+    try:
+        return linalg.eigsh(whole, min(MODES, matrix.shape[0] - 2), **options)
+    except linalg.ArpackError:
+        return None
 
 
 def _few_lowest(matrix, along, start):

@@ -4,9 +4,13 @@ One step a substep for each surface (extended position-based dynamics; one press
 way in which the volume grows the most for what it moves, so that momentum stays.
 """
 
+import math
+
 from numba import njit
 
 TINY = 1e-30
+FARTHEST = 0.02
+"""A particle is pushed no farther in a substep than this share of how large a piece is: what was pressed flat comes back gradually."""
 
 
 def _keep_volumes(step, points, positions, faces, face_starts, rims, rim_starts, goals, compliances, pushes):
@@ -39,11 +43,14 @@ def _keep_volumes(step, points, positions, faces, face_starts, rims, rim_starts,
                 pushes[c, 1] + az * bx - ax * bz,
                 pushes[c, 2] + ax * by - ay * bx,
             )
-        gives = compliances[q]
+        gives, most = compliances[q], 0.0
         for r in range(rim_starts[q], rim_starts[q + 1]):
             i = rims[r]
-            gives += points[i, 3] * (pushes[i, 0] ** 2 + pushes[i, 1] ** 2 + pushes[i, 2] ** 2)
+            square = pushes[i, 0] ** 2 + pushes[i, 1] ** 2 + pushes[i, 2] ** 2
+            gives, most = gives + points[i, 3] * square, max(most, points[i, 3] * points[i, 3] * square)
         share = (goals[step, q] - sixfold) / max(gives, TINY)
+        limit = FARTHEST * abs(goals[step, q] / 6.0) ** (1.0 / 3.0) / max(math.sqrt(most), TINY)
+        share = min(max(share, -limit), limit)
         for r in range(rim_starts[q], rim_starts[q + 1]):
             i = rims[r]
             for k in range(3):

@@ -120,6 +120,19 @@ class ConservationTest(TestCase):
         self.assertTrue(np.isfinite(shifts).all())
         self.assertLess(np.abs(shifts[-1]).max(), 0.02)
 
+    def test_with_its_volume_kept_it_comes_back_from_flat_and_from_dust(self):
+        made, body = bar(0.1, volume_keep=1.0)
+        rng = np.random.default_rng(3)
+        for squeeze in (0.0, 0.001, -1.0):
+            run = Run(made, body, 2e5, damping_factor=0.95, surfaces=volume.pieces_of(made))
+            run.state.positions[body.is_free, 1] *= squeeze
+            if squeeze == 0.0:
+                run.state.positions[body.is_free] += rng.normal(0.0, 0.2, (int(body.is_free.sum()), 3))
+            run.frames(240)
+            self.assertTrue(np.isfinite(run.state.positions).all())
+            self.assertLess(np.abs(run.state.velocities).max(), 1.0, squeeze)
+            self.assertAlmostEqual(run.volume / body.volumes.sum(), 1.0, delta=0.01, msg=squeeze)
+
     def test_flattened_it_comes_back(self):
         made, body = bar(0.1)
         run = Run(made, body, 2e5, damping_factor=0.97)
