@@ -4,7 +4,6 @@ import numpy as np
 from scipy.spatial import ConvexHull, QhullError
 
 from quiver.mesh.nearest import NearestOn
-from quiver.rig import transforms
 
 ROUND, STRICT = 0.08, 0.003
 """A ball may stand out of the surface by this share of its radius: as much as one of few facets does between its corners. One that touches
@@ -30,7 +29,8 @@ def balls_of(points, normals, are_corners, positions, triangles):
     loose, strict = (_radii(surface, points, normals, size, slack) for slack in (ROUND, STRICT))
     merged, left = _merged(points, points - loose[:, None] * normals, np.where(are_corners, loose, 0.0))
     # What little they still stand out by would let a box rock on the middle of its side.
-    strict = np.where(strict > 0.0, np.minimum(strict, _depths(surface, points - strict[:, None] * normals)), 0.0)
+    depths = np.linalg.norm(_nearest(surface, points - strict[:, None] * normals)[0], axis=1)
+    strict = np.where(strict > 0.0, np.minimum(strict, depths), 0.0)
     alone = np.column_stack([points - strict[:, None] * normals, strict])[left]
     inside = np.linalg.norm(alone[:, None, :3] - merged[None, :, :3], axis=2) + alone[:, None, 3] <= merged[None, :, 3] * (1.0 + ALIKE)
     return np.concatenate([merged, alone[~inside.any(axis=1)]])
@@ -50,21 +50,19 @@ def _radii(surface, points, normals, size, slack):
     return np.where(low > SHARP * size, low, 0.0)
 
 
-def _depths(surface, centres):
-    """How far centres (M, 3) are from a surface (M,)."""
+def _nearest(surface, centres):
+    """(ways (M, 3) from the nearest places of a surface to centres (M, 3), normals (M, 3) there, of any length)."""
     found, weights = surface.find(centres, np.full(len(centres), np.inf))
-    return np.linalg.norm(centres - np.einsum("mc,mck->mk", weights, surface.points[surface.triangles[found]]), axis=1)
+    corners = surface.points[surface.triangles[found]]
+    across = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    return centres - np.einsum("mc,mck->mk", weights, corners), across
 
 
 def _fits(surface, points, normals, radii, slack):
     """Whether balls that touch at points from inside stand out nowhere by more than a share of their radius, bool (M,)."""
-    centres = points - radii[:, None] * normals
-    found, weights = surface.find(centres, np.full(len(centres), np.inf))
-    corners = surface.points[surface.triangles[found]]
-    nearest = np.einsum("mc,mck->mk", weights, corners)
-    across = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    is_inside = np.einsum("mk,mk->m", centres - nearest, across) <= 0.0
-    return (radii > 0.0) & is_inside & (np.linalg.norm(centres - nearest, axis=1) >= (1.0 - slack) * radii)
+    ways, across = _nearest(surface, points - radii[:, None] * normals)
+    is_inside = np.einsum("mk,mk->m", ways, across) <= 0.0
+    return (radii > 0.0) & is_inside & (np.linalg.norm(ways, axis=1) >= (1.0 - slack) * radii)
 
 
 def _merged(points, centres, radii):
@@ -137,8 +135,3 @@ def _apart(normals, areas):
 def _proper(axes):
     """Axes that are turned, not mirrored."""
     return axes * np.array([1.0, 1.0, np.sign(np.linalg.det(axes))])
-
-
-def quaternion_of(axes):
-    """Axes (3, 3) as a turn x y z w."""
-    return transforms.from_matrices(axes)

@@ -5,8 +5,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import KDTree
 
-from quiver.bodies.outline import balls_of, box_of, quaternion_of
+from quiver.bodies.outline import balls_of, box_of
 from quiver.mesh.nearest import NearestOn
+from quiver.rig import transforms
 
 DENSITY = 400.0
 """[kg/m3], of a thing that is mostly hollow. It cancels out of how it swings."""
@@ -45,7 +46,7 @@ class PropBody:
     def own_box(self):
         """The box likewise: (middle (3,), half lengths (3,), turn x y z w)."""
         middle, half, axes = self.box
-        return self.axes.T @ (middle - self.centre), half, quaternion_of(self.axes.T @ axes)
+        return self.axes.T @ (middle - self.centre), half, transforms.from_matrices(self.axes.T @ axes)
 
 
 def build(positions, triangles):

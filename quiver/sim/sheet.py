@@ -17,14 +17,14 @@ ITERATIONS, STIFF_ITERATIONS, STIFF_GIVE = 3, 8, 2e-3
 WORTH_TWO_THREADS = 1500
 """Particles from which on two threads are quicker than one."""
 CURVED = 1e-6
-"""Hinges that are bent at rest by more than this [1/m times metres] draw back to their bends."""
+"""Hinges that are bent at rest by more than this, twice the sine of half the angle, draw back to their bends."""
 
 
 @dataclass(frozen=True)
 class SheetModel:
     """N particles; SI units. ``arrays`` are the sheet as kernels/sheets.py takes it; inverse_masses float32 (N,); dt [s] a substep
 
-    damping_factor, drag_factor a substep; gravity (3,) [m/s2]; speed_limit [m/s]; scratch what `_own` makes room for
+    damping_factor, drag_factor a substep; gravity (3,) [m/s2]; speed_limit [m/s]
     """
 
     arrays: tuple
@@ -42,7 +42,11 @@ class SheetModel:
 
 
 def sheet_model(body, dt, give=1.0, damping_factor=1.0, drag_factor=1.0, gravity=(0.0, 0.0, 0.0), speed_limit=1e3):
-    """Factor a SheetBody (bodies/sheet.py) that gives a share, for substeps of ``dt``."""
+    """The SheetModel of a SheetBody (bodies/sheet.py) for substeps of ``dt`` [s]; its constant matrix is factored.
+
+    ``give`` the share that it lengthens under its own weight; damping_factor, drag_factor the shares of the velocity, against the keyed
+    motion and against the world, that survive a substep; gravity (3,) [m/s2]; speed_limit [m/s] against the keyed motion
+    """
     count, is_free = len(body.masses), body.is_free
     i, j = body.edges.T
     ends = np.concatenate([i, j]), np.concatenate([j, i])
@@ -137,7 +141,7 @@ def _order_of(graph, places):
 
 
 def room_for(model):
-    """What the kernel needs room for."""
+    """Scratch arrays for a SheetModel, ``own`` of kernels/sheets.py."""
     count, links = len(model.inverse_masses), len(model.arrays[5][1])
     doubles = [np.zeros((count, 3)) for _ in range(5)]
     singles = np.zeros((6, count, 4), np.float32), np.zeros((2, count, 4), np.float32)

@@ -263,6 +263,8 @@ def advance(model, state, targets, before, pull=None, threads=None, touches=NO_T
     body = (state.positions, model.inverse_masses, state.pulls(pull))
     factors = (np.float32(model.damping_factor), np.float32(model.drag_factor), np.float32(model.speed_limit))
     keyed = (np.ascontiguousarray(targets, float), np.ascontiguousarray(before, float))
+    if model.settles:
+        _loosen(model, keyed[0][-1])
     scene = (
         *body,
         *factors,
@@ -318,7 +320,7 @@ def _numbered(pieces):
 
 
 def settle(model, positions):
-    """Make positions (N, 3) [m] the ones at which each tetrahedron rests, until this is called again. The model is changed.
+    """Make positions (N, 3) [m] the ones at which each tetrahedron rests; `advance` does so itself where the model ``settles``.
 
     Length limits that are longer there than at rest may grow from there.
     """
@@ -326,10 +328,10 @@ def settle(model, positions):
     scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure)
     alike = np.ones(1), np.zeros(len(model.corners), np.int32)
     tet.settle(0, len(model.corners), np.ascontiguousarray(positions, float), model.corners, model.slots, *scene, *alike, params, prestress)
-    loosen(model, positions)
+    _loosen(model, positions)
 
 
-def loosen(model, positions):
+def _loosen(model, positions):
     """Let length limits that are longer at positions (N, 3) [m] than at rest grow from there."""
     length_limits = model.length_bounds
     if len(length_limits.edges):

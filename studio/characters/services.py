@@ -21,7 +21,7 @@ KEPT_BYTES = 2**30
 """Memory for characters that were read, where one takes so many times its file."""
 MEMORY_PER_BYTE = 4
 REMOVED_SECONDS = 3600.0
-"""So long a removed character can be brought back."""
+"""So long what was removed, a character or a take, can be brought back."""
 _characters, _reading = LRUCache(KEPT_BYTES, getsizeof=lambda loaded: loaded.bytes), threading.RLock()
 
 

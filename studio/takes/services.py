@@ -18,7 +18,7 @@ from quiver.run.measures.farthest import far_notes
 from quiver.run.plan import FORMAT, compile_plan
 from quiver.run.results import Results
 from quiver.run.spec import TakeSpec
-from studio.characters.services import loaded
+from studio.characters.services import REMOVED_SECONDS, loaded
 from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
@@ -26,8 +26,6 @@ from studio.numbers import whole_number
 from studio.takes.models import Take, TakeChunk
 
 MOST_NAME, MOST_NOTE = 100, 1000
-REMOVED_SECONDS = 3600
-"""So long a removed take can be brought back."""
 PASSING_TAKES = 12
 """Pinned and baked takes are kept; of the others, the latest so many."""
 _codec_of_steps = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE, typesize=2)

@@ -2,7 +2,7 @@
 
 import itertools
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 import numpy as np
 
@@ -83,7 +83,7 @@ class ChainUnit(Unit):
         limits = np.radians(np.clip(value("bend_limit") * chain_body.tapered(value("bend_taper") / 100.0, along), 0.0, 180.0))
         return value("swing_axes") != "xyz" or bool((limits < np.pi - 1e-3).any())
 
-    @property
+    @cached_property
     def trunk(self):
         """(the chain of the same layer on which this one grows, the segment) or None."""
         parent = int(self.context.character.skeleton.parents[self.node])
@@ -96,6 +96,7 @@ class ChainUnit(Unit):
         """Its points (n + 1, 3) in the rest pose [m]."""
         return self.context.setup.metres_per_unit * jointed_world(self.context.rest_world[self.path.point_nodes], self.path.point_offsets)
 
+    @cached_property
     def carried(self):
         """The masses of what grows on it, at its segments' ends (n,): those of chains are their lengths."""
         masses = np.zeros(len(self.drives))
@@ -103,7 +104,7 @@ class ChainUnit(Unit):
             grows = other.trunk if isinstance(other, ChainUnit) and other.layer is self.layer else None
             if grows and grows[0] is self:
                 own = np.linalg.norm(np.diff(other.rest_points(), axis=0), axis=1).sum()
-                masses[grows[1]] += own + other.carried().sum()
+                masses[grows[1]] += own + other.carried.sum()
         return masses
 
     def rate(self, body):
@@ -115,7 +116,7 @@ class ChainUnit(Unit):
         if grows is None or body.lowest <= 0.0 or wobble_rate <= 0.0:
             return wobble_rate
         trunk, both = grows[0], self.layer.value("held") == "both"
-        below = chain_body.build(trunk.rest_points(), self.layer.value("wobble_taper") / 100.0, both, trunk.carried())
+        below = chain_body.build(trunk.rest_points(), self.layer.value("wobble_taper") / 100.0, both, trunk.carried)
         return max(wobble_rate, trunk.rate(below) * float(np.sqrt(body.lowest / below.lowest))) if below.lowest > 0.0 else wobble_rate
 
     def joins(self):
@@ -169,7 +170,7 @@ class ChainBatch(Part):
         self.drivers = np.array([np.pad(p.drivers, (0, k), "edge") for p, k in zip(paths, pad, strict=True)])
         self.blocked = self._blocked_axes(n)
         rest = self.points(context.rest_world[None])[0]
-        self.swings, self.bodies = [], []
+        self.swings, self.bodies, self.rates = [], [], []
         physics = [
             self._physics(unit, rest[i, : count + 1], context.notes) for i, (unit, count) in enumerate(zip(units, self.counts, strict=True))
         ]
@@ -189,7 +190,7 @@ class ChainBatch(Part):
         """As `Part.digest_inputs`."""
         paths = [(path.drivers, path.point_nodes, path.point_offsets) for path in self.paths]
         met = [(unit.met_digest, unit.skin_radii) for unit in self.units]
-        trees = [(unit.carried(), body.lowest, unit.rate(body)) for unit, body in zip(self.units, self.bodies, strict=True)]
+        trees = [(unit.carried, rate) for unit, rate in zip(self.units, self.rates, strict=True)]
         return "chain", self.layer.values, paths, met, trees, self.origin_node, self.model.has_limits, self.model.segments
 
     def fresh(self):
@@ -224,7 +225,7 @@ class ChainBatch(Part):
     def _physics(self, unit, points, notes):
         layer, value = self.layer, self.layer.value
         both = value("held") == "both"
-        body = chain_body.build(points, value("wobble_taper") / 100.0, both, unit.carried())
+        body = chain_body.build(points, value("wobble_taper") / 100.0, both, unit.carried)
         self.bodies.append(body)
         settle = value("settle_time") / self.frame_rate
 
@@ -232,9 +233,10 @@ class ChainBatch(Part):
             return chain_body.tapered(value(dial) / 100.0, body.tip_fractions)
 
         share, rate = value("gravity") / 100.0 * along("gravity_taper"), unit.rate(body)
+        self.rates.append(rate)
         pulls = (share + np.zeros(len(body.lengths)))[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0])
         swing = (
-            _known_swing(points.tobytes(), value("wobble_taper") / 100.0, unit.carried().tobytes(), pulls.tobytes(), rate)
+            _known_swing(points.tobytes(), value("wobble_taper") / 100.0, unit.carried.tobytes(), pulls.tobytes(), rate)
             if rate > 0.0 and body.lowest > 0.0 and share.any() and not both
             else None
         )

@@ -58,9 +58,6 @@ class SoftBody(Unit, Part):
         """Make the model for so many substeps a frame; remarks go to ``notes``."""
         raise NotImplementedError
 
-    def _settle(self, targets):
-        """Make the keyed positions (N, 3) those at which it rests, where it should."""
-
     def _pull(self, turned):
         """What pulls at it in a frame, (3,) or (N, 3) [m/s2], while the part as a whole is turned by a matrix (3, 3)."""
         raise NotImplementedError
@@ -197,7 +194,6 @@ class SoftBody(Unit, Part):
             if jumped[frame]:
                 self._carry_over(targets[-1], turned[frame])
                 targets = np.repeat(targets[-1:], per_frame, 0)
-            self._settle(targets[-1])
             moves = targets[-1] - self.before
             touches = self.touching.touches(frame, self.state, moves) if self.touching else solid.NO_TOUCHES
             touches = *touches[:3], self._pairs(moves, per_frame // self.stride * self.model.dt)

@@ -74,10 +74,6 @@ class SoftVolume(SoftBody):
         options["longest"] = 1.0 + stretch / 100.0 if stretch < MOST_STRETCH else None
         self.model = solid.solid_model(self.body, self.part.lattice.tets, young, dt, speed_limit=limit, **options)
 
-    def _settle(self, targets):
-        if self.layer.value("shape") == "pose":
-            solid.loosen(self.model, targets)
-
     @property
     def _keeps(self):
         return self.layer.value("volume_goal")
