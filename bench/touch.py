@@ -10,12 +10,13 @@ from scipy.spatial import KDTree
 
 from bench.rows import against, row, seconds
 from quiver.bodies import sheet
-from quiver.contact.skins import SkinContacts
+from quiver.contact.skins import SkinContacts, Surface
 from quiver.contact.softs import Carried
 from quiver.demo import mudwick
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh.nearest import NearestOn
 from quiver.poke import Poke
+from quiver.rig.character import Mesh
 from quiver.run.execute import execute
 from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
@@ -78,12 +79,13 @@ class SheetScene:
         self.nodes, self.body = nodes, sheet.build(nodes, faces, np.zeros(len(nodes)), 0.01, 0.025, 3.0)
         self.model = solver.sheet_model(self.body, DT, damping_factor=0.99, gravity=(0.0, -9.81, 0.0))
         self.state, self.targets = solid.SolidState(nodes), np.repeat(nodes[None], SUBSTEPS, 0)
-        surface = SimpleNamespace(rest=self.points, triangles=self.triangles, layout=None, is_rim=np.zeros(len(self.points), bool))
-        skin = SimpleNamespace(surface=surface, margin=0.002, friction=0.4)
+        mesh = Mesh("globe", 0, self.points.astype(np.float32), self.triangles)
+        skin = SimpleNamespace(surface=Surface(mesh, np.eye(3, 4)[None], 1.0), margin=0.002, friction=0.4)
         every, whole = np.arange(len(nodes)), np.tile([1.0, 0.0, 0.0, 0.0], (len(nodes), 1))
         self.carried = Carried(np.repeat(every[:, None], 4, 1), whole)
         self.contacts = SkinContacts(skin, nodes, 0.002)
-        self.contacts.before, self.contacts.reached, self.angle = self.points, 0.0, 0.0
+        self.contacts.start(np.eye(3, 4)[None])
+        self.angle = 0.0
         body, count = self.body, len(nodes)
         (i, j), rows = body.edges.T, np.repeat(np.arange(len(body.hinges)), 4)
         links = np.repeat(np.arange(len(i)), 2), np.stack([i, j], 1).ravel()
@@ -96,10 +98,10 @@ class SheetScene:
     def turned(self):
         self.angle += 0.01
         c, s = np.cos(self.angle), np.sin(self.angle)
-        return self.points @ np.array([[c, 0.0, s], [0.0, 1.0, 0.0], [-s, 0.0, c]])
+        return np.array([[c, 0.0, -s, 0.0], [0.0, 1.0, 0.0, 0.0], [s, 0.0, c, 0.0]])
 
     def ours(self):
-        self.contacts.ends, self.contacts.jumped = [self.turned()], [False]
+        self.contacts.ready(self.turned()[None, None], np.array([False]), 1)
         travel = self.carried.travel(self.state, np.zeros_like(self.nodes), SUBSTEPS * DT)
         positions = self.carried.positions(self.state)
         rows, *near = self.contacts.surface_contacts(0, positions, travel)
@@ -111,7 +113,7 @@ class SheetScene:
 
     def plain(self):
         """The same rules in NumPy and SciPy: its own factor and sparse products, the nearest triangle by a tree of their middles."""
-        body, middles = self.body, self.turned()[self.triangles].mean(1)
+        body, middles = self.body, (self.points @ self.turned()[:, :3].T)[self.triangles].mean(1)
         positions, speeds = self.state.positions.copy(), self.state.velocities[:, :3].astype(float)
         sides = np.cross(*(self.points[self.triangles[:, k]] - self.points[self.triangles[:, 0]] for k in (1, 2)))
         normals = sides / np.maximum(np.linalg.norm(sides, axis=1, keepdims=True), 1e-12)

@@ -4,6 +4,7 @@ import itertools
 import os
 import threading
 from concurrent.futures import ThreadPoolExecutor, wait
+from contextlib import contextmanager
 
 CORES = os.cpu_count() or 1
 _inside = threading.local()
@@ -45,6 +46,34 @@ def at_once(calls, threads=None):
         # Whatever went wrong, nothing is left running.
         wait(others)
     return [first, *(other.result() for other in others)]
+
+
+@contextmanager
+def alongside(threads=None):
+    """A function that has calls made one after another on a thread of their own, and returns their futures; on this one, where ``threads``
+    is 1. Whatever goes wrong, nothing is left running."""
+    if thread_count_for(2, threads) == 1:
+        yield _Done
+        return
+    with ThreadPoolExecutor(1, "quiver-alongside", _enter) as own:
+        try:
+            yield own.submit
+        except BaseException:
+            own.shutdown(cancel_futures=True)
+            raise
+
+
+class _Done:
+    """A future of a call that was made at once."""
+
+    def __init__(self, call, *args):
+        self._result = call(*args)
+
+    def done(self):
+        return True
+
+    def result(self):
+        return self._result
 
 
 def split(work, count, worth, threads=None):

@@ -32,7 +32,7 @@ class ChainContacts(Varying):
         for skin in dict.fromkeys(skin for own in skins for skin in own):
             chains = np.array([chain for chain, own in enumerate(skins) if skin in own])
             self._chains_of.append(chains)
-            self.skins.append(SkinContacts(skin, _touching(rest[chains]), _touching(thickness[chains]), skin.felt))
+            self.skins.append(SkinContacts(skin, _touching(rest[chains]), _touching(thickness[chains])))
 
     def start(self, world):
         """Begin in node matrices (J, 3, 4)."""
@@ -44,15 +44,16 @@ class ChainContacts(Varying):
         """As `ColliderTracks.appear`."""
         self.shapes.appear(world, nodes)
 
-    def ready(self, world, jumped, per_frame, origin, skin_world=None):
-        """Take the node matrices (S, J, 3, 4) of some frames, all seen from ``origin`` (3,); skin_world those of the skins, if others."""
+    def ready(self, world, jumped, per_frame, origin, skin_world=None, looks=1):
+        """Take the node matrices (S, J, 3, 4) of some frames, all seen from ``origin`` (3,); skin_world those of the skins, if others, which
+        are looked at so many times a frame."""
         self._origin = origin
         rows = self.shapes.rows(world, jumped, per_frame)
         rows[..., :3] -= origin
         rows[..., 12:15] -= origin
         self.frames = rows.astype(np.float32)
         for skin in self.skins:
-            skin.ready(world if skin_world is None else skin_world, jumped, per_frame)
+            skin.ready(world if skin_world is None else skin_world, jumped, per_frame, looks)
 
     def touching(self, world, points):
         """Which of all colliders the chains touch at some frames: bool (F, C, K) in node matrices (F, J, 3, 4).
@@ -69,8 +70,8 @@ class ChainContacts(Varying):
             touching[frame][:, self.shapes.met] = near.any((2, 3))
         return touching
 
-    def surface_contacts(self, frame, until, points, travel):
-        """What may touch of the skins in a piece of a frame, as `advance` of sim/step.py takes it; see `SkinContacts.surface_contacts`.
+    def surface_contacts(self, frame, look, points, travel):
+        """What may touch of the skins in one look of a frame, as `advance` of sim/step.py takes it; see `SkinContacts.surface_contacts`.
 
         points (C, n + 1, 3) where the chains are [m], travel (C, n + 1) how far each point may move [m]
         """
@@ -79,7 +80,7 @@ class ChainContacts(Varying):
         lanes, n = -(-len(points) // LANES) * LANES, points.shape[1] - 1
         found = []
         for own, skin in zip(self._chains_of, self.skins, strict=True):
-            rows, near, contact_distances, frictions = skin.surface_contacts(frame, _touching(points[own]), _touching(travel[own]), until)
+            rows, near, contact_distances, frictions = skin.surface_contacts(frame, _touching(points[own]), _touching(travel[own]), look)
             values = no_surface_contacts(lanes * n * 2).reshape(lanes, n * 2, -1)
             values[own[rows // (2 * n)], rows % (2 * n)] = surface_contact_values(
                 np.broadcast_to(self._origin, (len(rows), 3)), near, contact_distances, frictions

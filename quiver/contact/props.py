@@ -19,7 +19,7 @@ class PropContacts(Varying):
         self.shapes, self.points = ColliderTracks(contacts, met), np.ascontiguousarray(body.own_balls[:, :3])
         middles, radii = body.balls[:, :3], body.balls[:, 3]
         self.contact_distances = np.ascontiguousarray(contacts.contact_distances(middles, radii)[:, met])
-        self.skins = [SkinContacts(skin, middles, radii, skin.felt) for skin in skins]
+        self.skins = [SkinContacts(skin, middles, radii) for skin in skins]
         self.nodes = contacts.nodes_of(met, skins)
 
     def start(self, world):

@@ -1,12 +1,15 @@
 """The character's own skin as a collider: a mesh that moves with every frame, and what touches it."""
 
+from functools import cached_property
+
 import numpy as np
 
 from quiver.bodies import simplified
 from quiver.cache import Cache
+from quiver.contact.posed import RIM, PosedSurface, PosePair, nearby
 from quiver.errors import BadInput
-from quiver.kernels import contacts as kernel
 from quiver.kernels.nearest import blend, vertex_normals
+from quiver.kernels.posed import near_spots
 from quiver.mesh.nearest import NearestOn
 from quiver.mesh.topology import edges_of_triangles, welded
 from quiver.rig.pose import rest_matrices
@@ -16,8 +19,6 @@ from quiver.sim.varying import Varying
 NEAR = 0.01
 """What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
 KEPT_SURFACES = 64
-RIM = 0.02
-"""A spot nearer to the rim of an open skin than this share of a triangle says nothing of in and out: what is beyond is beside it."""
 DEEP = 0.08
 """Deeper than that inside nothing is looked for: on the far side of a limb there is another skin [m]."""
 
@@ -35,7 +36,7 @@ class Surface(Patch):
     """What a mesh of a character is, whatever the setup says. Raises BadInput where the mesh has no triangles."""
 
     def __init__(self, mesh, rest_world, scale):
-        self.mesh, self.scale, self._known = mesh, scale, (None, 0, [])
+        self.mesh, self.scale, self.rest_world = mesh, scale, rest_world
         rest = self.positions(rest_world[None])[0]
         # Seams of colours or textures do not cut it.
         triangles = welded(rest, self.mesh.triangles)
@@ -45,16 +46,12 @@ class Surface(Patch):
 
     def positions(self, world):
         """Where its vertices are, (F, V, 3), in node matrices (F, J, 3, 4)."""
-        return self.scale * skinned_through(self.mesh, world).astype(float)
+        return self.scale * skinned_through(self.mesh, world)
 
-    def ends(self, world, per_frame):
-        """Where they are at the ends of frames, (V, 3) each, in node matrices (S, J, 3, 4), which must not be changed afterwards."""
-        # All that meets it in a stage asks for the same.
-        known, frames, found = self._known
-        if known is not world or frames != per_frame:
-            found = list(self.positions(world[per_frame - 1 :: per_frame]))
-            self._known = world, per_frame, found
-        return found
+    @cached_property
+    def posed(self):
+        """It as a PosedSurface."""
+        return PosedSurface(self, self.mesh, self.scale, self.rest_world)
 
 
 _surfaces, _rests = Cache(KEPT_SURFACES), Cache(KEPT_SURFACES)
@@ -87,13 +84,10 @@ class Rest(Patch):
         self.whole, self.mesh = surface, surface.mesh
         super().__init__(surface.rest, surface.triangles[~without[surface.triangles].any(1)])
 
-    def positions(self, world):
-        """Where its vertices are, as the whole surface says."""
-        return self.whole.positions(world)
-
-    def ends(self, world, per_frame):
-        """Likewise."""
-        return self.whole.ends(world, per_frame)
+    @cached_property
+    def posed(self):
+        """It as a PosedSurface."""
+        return PosedSurface(self, self.mesh, self.whole.scale, self.whole.rest_world)
 
 
 class Skin:
@@ -106,14 +100,6 @@ class Skin:
         self.key = key
         self.collider, self.margin, self.friction, self.surface = collider, collider.value("margin") / 1000.0, collider.friction, surface
         self.nodes = [surface.mesh.node] if collider.shape == "hull" else []
-        self._felt = None
-
-    @property
-    def felt(self):
-        """The surface as chains and props feel it, one after another."""
-        if self._felt is None:
-            self._felt = MovingSurface(self.surface)
-        return self._felt
 
     def without(self, own, key):
         """The same without vertices bool (V,), which ``key`` stands for; None where nothing is left."""
@@ -130,46 +116,18 @@ class Skin:
         return ((mesh.weights > 0.0) & np.isin(mesh.joints, sorted(nodes))).any(1)
 
 
-class MovingSurface:
-    """A surface (Patch) where it is now. What is felt one after another may share it."""
-
-    def __init__(self, surface):
-        self.tree, self.is_rim = NearestOn(surface.rest, surface.triangles, surface.layout), surface.is_rim
-        self._stood, self._looks = None, []
-
-    def move(self, positions):
-        """Its vertices (V, 3) are here now."""
-        if self._stood is not positions:
-            self.tree.move(positions)
-            self._stood = positions
-
-    def normals(self, positions):
-        """Normals of its vertices, the last two kept: where one frame ends the next begins."""
-        for known, normals in self._looks:
-            if known is positions:
-                return normals
-        normals = np.empty_like(positions)
-        vertex_normals(positions, self.tree.triangles, normals)
-        self._looks = [(positions, normals), *self._looks[:1]]
-        return normals
-
-
-class ClosestPointQuery(Varying):
-    """Finds how far points are outside of a surface (Patch).
+class ClosestPointQuery:
+    """Finds how far points are outside of a surface (Patch) whose vertices are moved by anything: PosedSurface is for what joints move.
 
     ``rest`` (R, 3) are the points in the rest pose: ``closest`` (R,) is how close each is there, the least that is asked of it; beyond all
-    measure where only a rim is near, or where it is deep inside. ``felt`` is the surface as others feel it too, one after another.
+    measure where only a rim is near, or where it is deep inside.
     """
 
-    VARYING = ("guesses",)
-
-    def __init__(self, surface, rest, felt=None):
-        self.felt = felt or MovingSurface(surface)
+    def __init__(self, surface, rest):
+        self.tree, self.is_rim = NearestOn(surface.rest, surface.triangles, surface.layout), surface.is_rim
         self.guesses = np.full(len(rest), -1)
         distances, *_ = self.feel(surface.rest, rest, np.full(len(rest), np.inf))
-        # What is so deep inside already may be anywhere.
-        distances[distances < -DEEP] = -np.inf
-        self.closest = np.where(np.isnan(distances), np.inf, distances)
+        self.closest = _allowed(distances, np.inf)
 
     def forget(self):
         """Forget what was found last: it only makes the next look quicker, but of two places equally near it may choose the other."""
@@ -180,26 +138,16 @@ class ClosestPointQuery(Varying):
 
         Distances are NaN where nothing is within limits (R,), or only the rim of an open skin.
         """
-        felt = self.felt
-        felt.move(skin_positions)
-        found, corner_weights = felt.tree.find(points, limits, self.guesses)
+        tree, normals = self.tree, np.empty_like(skin_positions)
+        tree.move(skin_positions)
+        found, corner_weights = tree.find(points, limits, self.guesses)
         self.guesses = found
-        surface_contacts, normals = self.surface_contacts(skin_positions, found, corner_weights)
-        inner = np.einsum("rc,rc->r", corner_weights, ~felt.is_rim[felt.tree.triangles[found]])
+        vertex_normals(skin_positions, tree.triangles, normals)
+        spots, looks = np.empty((len(found), 3)), np.empty((len(found), 3))
+        blend(skin_positions, normals, tree.triangles, found, corner_weights, spots, looks)
+        inner = np.einsum("rc,rc->r", corner_weights, ~self.is_rim[tree.triangles[found]])
         is_faced = (found >= 0) & (inner > RIM)
-        return (
-            np.where(is_faced, np.einsum("rk,rk->r", points - surface_contacts, normals), np.nan),
-            found,
-            corner_weights,
-            surface_contacts,
-            normals,
-        )
-
-    def surface_contacts(self, skin_positions, found, corner_weights):
-        """Positions (n, 3) and normals (n, 3) of spots of the skin, wherever it is now."""
-        surface_contacts, normals = np.empty((len(found), 3)), np.empty((len(found), 3))
-        blend(skin_positions, self.felt.normals(skin_positions), self.felt.tree.triangles, found, corner_weights, surface_contacts, normals)
-        return surface_contacts, normals
+        return np.where(is_faced, np.einsum("rk,rk->r", points - spots, looks), np.nan), found, corner_weights, spots, looks
 
 
 def _rim(triangles, count):
@@ -211,41 +159,41 @@ def _rim(triangles, count):
 
 
 class SkinContacts(Varying):
-    """What R points meet of a skin; ``rest`` (R, 3) [m] is where they are in the rest pose, ``thickness`` around them, one or (R,) [m],
-    ``felt`` as in ClosestPointQuery."""
+    """What R points meet of a skin; ``rest`` (R, 3) [m] is where they are in the rest pose, ``thickness`` around them, one or (R,) [m]."""
 
-    VARYING = ("before", "reached")
-    INSIDE = ("query",)
+    VARYING = ("before",)
 
-    def __init__(self, skin, rest, thickness, felt=None):
-        self.skin, self.query = skin, ClosestPointQuery(skin.surface, rest, felt)
-        self.contact_distances = np.minimum(skin.margin + thickness, self.query.closest)
-        self.reach = np.maximum(self.contact_distances, 0.0)
+    def __init__(self, skin, rest, thickness):
+        self.skin, self.order = skin, nearby(rest)
+        closest, _ = skin.surface.posed.at_rest(rest)
+        self.contact_distances = np.minimum(skin.margin + thickness, _allowed(closest, np.inf))
 
     def start(self, world):
         """Begin in node matrices (J, 3, 4)."""
-        self.before, self.reached = self.skin.surface.positions(world[None])[0], 0.0
+        self.before, self.poses = world.copy(), PosePair(self.skin.surface.posed)
 
-    def ready(self, world, jumped, per_frame):
-        """Take the node matrices (S, J, 3, 4) of some frames."""
-        self.ends, self.jumped = self.skin.surface.ends(world, per_frame), jumped
+    def ready(self, world, jumped, per_frame, looks=1):
+        """Take the node matrices (S, J, 3, 4) of some frames, in each of which it is asked so many times."""
+        self.looks, self.jumped = looks, jumped
+        ends = np.round(np.arange(1, looks * len(jumped) + 1) * per_frame / looks).astype(int) - 1
+        self.poses.ready(np.concatenate([self.before[None], world[ends]]))
+        self.before = world[-1].copy()
 
-    def surface_contacts(self, frame, points, travel, until=1.0):
+    def surface_contacts(self, frame, points, travel, look=0):
         """Which of the points (R, 3) may touch in a frame, int (Q,), then spots, reaches and grips as `push_surface_contacts` takes them.
 
-        travel (R,) is how far each point may move [m]. To be asked once a frame, or for pieces of it one after another, each from
-        where the last one ended to a share of the frame.
+        travel (R,) is how far each point may move [m]. To be asked for each look of each frame in turn.
         """
-        end = self.ends[frame]
-        begin = end if self.jumped[frame] else self.before
-        if until < 1.0:
-            end = begin + (until - self.reached) / (1.0 - self.reached) * (end - begin)
-        self.before, self.reached = end, until % 1.0
-        limits = self.reach + 1.5 * travel + NEAR + DEEP
-        distances, found, corner_weights, surface_contacts, normals = self.query.feel(begin, points, limits)
-        rows = np.flatnonzero(distances < self.contact_distances + 1.5 * travel + NEAR)
-        ends = self.query.surface_contacts(end, found[rows], corner_weights[rows])
-        near = np.concatenate([surface_contacts[rows], ends[0], normals[rows], ends[1]], axis=1)
+        at = frame * self.looks + look
+        ways = (at, at + 1) if not self.jumped[frame] else ((frame + 1) * self.looks,) * 2
+        rows, near = np.empty(len(points), np.int64), np.empty((len(points), 12))
+        order, origins = self.order, self.poses.origins[list(ways)]
+        asked = points[order] - origins[0], travel[order], self.contact_distances[order], RIM, NEAR, DEEP, self.skin.surface.posed.layout
+        count = near_spots(*asked, *self.poses.between(*ways), rows, near)
+        rows = order[rows[:count]]
+        by = np.argsort(rows)
+        rows, near = rows[by], near[by]
+        near[:, :6] += origins.ravel()
         return rows, near, self.contact_distances[rows], np.full(len(rows), self.skin.friction)
 
 
@@ -253,16 +201,21 @@ class SkinDepth:
     """How deep points get into a skin beyond the rest pose; ``rest`` (R, 3) are they in it."""
 
     def __init__(self, skin, rest):
-        self.skin, self.query = skin, ClosestPointQuery(skin.surface, rest)
-        self.allowed = np.minimum(self.query.closest, 0.0)
+        self.skin, self.surface, self.order = skin, skin.surface.posed, nearby(rest)
+        _, closest = self.surface.at_rest(rest)
+        self.allowed = np.minimum(_allowed(closest, 0.0), 0.0)
 
-    def depths(self, skin_positions, points):
-        """How deep each point is (R,) [m]; 0 or less where it is not."""
-        distances, *_ = self.query.feel(skin_positions, points, np.full(len(points), DEEP))
+    def depths(self, world, points):
+        """How deep each of points (R, 3) is (R,) [m] in node matrices (J, 3, 4); 0 or less where it is not."""
+        _, distances = self.surface.distances(world, points, np.full(len(points), DEEP))
         return np.nan_to_num(self.allowed - distances, nan=0.0)
 
-    def deepest(self, skin_positions, points):
-        """(depth [m], point) of the deepest; (0, -1) where none is."""
-        depths = self.depths(skin_positions, points)
-        worst = int(np.argmax(depths)) if len(depths) else -1
-        return (float(depths[worst]), worst) if worst >= 0 and depths[worst] > kernel.TINY else (0.0, -1)
+    def deepest(self, world, points):
+        """(depths (F,) [m], points (F,)) of the deepest of points (F, R, 3) in node matrices (F, J, 3, 4); (0, -1) where none is."""
+        return self.surface.deepest(world, points, self.order, self.allowed, DEEP)
+
+
+def _allowed(distances, nowhere):
+    """How near points whose distances (R,) in the rest pose are known may be: what is near a rim only, ``nowhere``."""
+    # What is so deep inside already may be anywhere.
+    return np.where(np.isnan(distances), nowhere, np.where(distances < -DEEP, -np.inf, distances))

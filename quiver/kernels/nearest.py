@@ -97,16 +97,19 @@ refit = njit(nogil=True, cache=True)(_refit)
 @njit(nogil=True, cache=True)
 def box_distance(boxes, node, x, y, z):
     """Squared distance of a point from a box."""
-    dx = max(boxes[node, 0] - x, 0.0, x - boxes[node, 3])
-    dy = max(boxes[node, 1] - y, 0.0, y - boxes[node, 4])
-    dz = max(boxes[node, 2] - z, 0.0, z - boxes[node, 5])
+    # Plain comparisons: max would look out for numbers that are none.
+    below_x, below_y, below_z = boxes[node, 0] - x, boxes[node, 1] - y, boxes[node, 2] - z
+    above_x, above_y, above_z = x - boxes[node, 3], y - boxes[node, 4], z - boxes[node, 5]
+    dx, dy, dz = below_x if below_x > above_x else above_x, below_y if below_y > above_y else above_y, below_z if below_z > above_z else above_z
+    dx, dy, dz = dx if dx > 0.0 else 0.0, dy if dy > 0.0 else 0.0, dz if dz > 0.0 else 0.0
     return dx * dx + dy * dy + dz * dz
 
 
 @njit(nogil=True, cache=True, error_model="numpy")
 def nearest_on(px, py, pz, points, a, b, c):
     """(squared distance, shares of b and c) of the place of a triangle nearest to a point (Ericson 2005, 5.1.5)."""
-    ax, ay, az = points[a, 0], points[a, 1], points[a, 2]
+    # In float64, whatever the points are in.
+    ax, ay, az = np.float64(points[a, 0]), np.float64(points[a, 1]), np.float64(points[a, 2])
     e1x, e1y, e1z = points[b, 0] - ax, points[b, 1] - ay, points[b, 2] - az
     e2x, e2y, e2z = points[c, 0] - ax, points[c, 1] - ay, points[c, 2] - az
     qx, qy, qz = px - ax, py - ay, pz - az

@@ -32,6 +32,8 @@ QUICK = 0.5
 MIDDLES = 3
 """Times that the turn in the middle of a substep is found anew."""
 TINY = 1e-12
+SMALL_TURN = 1e-4
+"""Square of half an angle [rad2] from which on it takes more than the first few terms of a series."""
 
 
 @register_jitable
@@ -61,9 +63,15 @@ def resisting(body, state, x, y, z):
 def turn_by(state, x, y, z):
     """Turn the body by a rotation vector."""
     qx, qy, qz, qw = state[3], state[4], state[5], state[6]
-    angle = np.sqrt(x * x + y * y + z * z)
-    share = np.sin(0.5 * angle) / angle if angle > TINY else 0.5
-    hx, hy, hz, hw = share * x, share * y, share * z, np.cos(0.5 * angle)
+    half = 0.25 * (x * x + y * y + z * z)
+    if half < SMALL_TURN:
+        # The series of sine and cosine, exact to the last bit but one.
+        share = 0.5 * (1.0 - half * (1.0 / 6.0 - half * (1.0 / 120.0)))
+        hw = 1.0 - half * (0.5 - half * (1.0 / 24.0 - half * (1.0 / 720.0)))
+    else:
+        angle = np.sqrt(half)
+        share, hw = 0.5 * np.sin(angle) / angle, np.cos(angle)
+    hx, hy, hz = share * x, share * y, share * z
     nx, ny, nz = hw * qx + hx * qw + hy * qz - hz * qy, hw * qy + hy * qw + hz * qx - hx * qz, hw * qz + hz * qw + hx * qy - hy * qx
     nw = hw * qw - hx * qx - hy * qy - hz * qz
     length = np.sqrt(nx * nx + ny * ny + nz * nz + nw * nw)
@@ -82,10 +90,19 @@ def swing_by(body, state, x, y, z):
 @register_jitable
 def pushed(body, state, rx, ry, rz, px, py, pz):
     """Give the body an impulse p (as a change of place) at r from its centre."""
+    if body[INVERSE_MASS] == 0.0:
+        return
     for k, p in enumerate((px, py, pz)):
         state[k] += body[INVERSE_MASS] * p
     x, y, z = resisted(body, state, ry * pz - rz * py, rz * px - rx * pz, rx * py - ry * px)
     turn_by(state, x, y, z)
+
+
+@register_jitable
+def moved_by(body, state, rx, ry, rz, x, y, z):
+    """How what is at r from the centre moves when the body turns by what an impulse of turn x y z gives it."""
+    x, y, z = resisted(body, state, x, y, z)
+    return y * rz - z * ry, z * rx - x * rz, x * ry - y * rx
 
 
 @register_jitable
@@ -99,16 +116,19 @@ def hang(body, state, old, x, y, z):
     lx, ly, lz = spun(old[3], old[4], old[5], old[6], body[PIVOT], body[PIVOT + 1], body[PIVOT + 2])
     if rx * lx + ry * ly + rz * lz < QUICK * (rx * rx + ry * ry + rz * rz):
         lx, ly, lz = rx, ry, rz
-    matrix = np.empty((3, 3))
-    for k in range(3):
-        ex, ey, ez = (1.0 if k == 0 else 0.0), (1.0 if k == 1 else 0.0), (1.0 if k == 2 else 0.0)
-        ax, ay, az = resisted(body, state, ly * ez - lz * ey, lz * ex - lx * ez, lx * ey - ly * ex)
-        matrix[0, k] = body[INVERSE_MASS] * ex + ay * rz - az * ry
-        matrix[1, k] = body[INVERSE_MASS] * ey + az * rx - ax * rz
-        matrix[2, k] = body[INVERSE_MASS] * ez + ax * ry - ay * rx
-    off = np.array([x - state[0] - rx, y - state[1] - ry, z - state[2] - rz])
-    push = np.linalg.solve(matrix, off)
-    pushed(body, state, lx, ly, lz, push[0], push[1], push[2])
+    # The columns a, b, c say how the pivot moves for an impulse of one along x, y and z.
+    ax, ay, az = moved_by(body, state, rx, ry, rz, 0.0, lz, -ly)
+    bx, by, bz = moved_by(body, state, rx, ry, rz, -lz, 0.0, lx)
+    cx, cy, cz = moved_by(body, state, rx, ry, rz, ly, -lx, 0.0)
+    ax, by, cz = ax + body[INVERSE_MASS], by + body[INVERSE_MASS], cz + body[INVERSE_MASS]
+    ox, oy, oz = x - state[0] - rx, y - state[1] - ry, z - state[2] - rz
+    # By Cramer's rule.
+    ux, uy, uz = by * cz - bz * cy, bz * cx - bx * cz, bx * cy - by * cx
+    vx, vy, vz = cy * az - cz * ay, cz * ax - cx * az, cx * ay - cy * ax
+    wx, wy, wz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+    share = 1.0 / (ax * ux + ay * uy + az * uz)
+    px, py, pz = share * (ox * ux + oy * uy + oz * uz), share * (ox * vx + oy * vy + oz * vz), share * (ox * wx + oy * wy + oz * wz)
+    pushed(body, state, lx, ly, lz, px, py, pz)
 
 
 @register_jitable
@@ -202,6 +222,8 @@ def finished(state, old, dt):
 @register_jitable
 def inverse_mass_along(body, state, rx, ry, rz, nx, ny, nz):
     """How much a body gives way at r from its centre along n, for an impulse of one."""
+    if body[INVERSE_MASS] == 0.0:
+        return 0.0
     cx, cy, cz = ry * nz - rz * ny, rz * nx - rx * nz, rx * ny - ry * nx
     gx, gy, gz = resisted(body, state, cx, cy, cz)
     return body[INVERSE_MASS] + cx * gx + cy * gy + cz * gz
@@ -226,6 +248,8 @@ def exchanged(one, body_one, other, body_other, x, y, z, px, py, pz, most):
 @register_jitable
 def impelled(body, state, rx, ry, rz, px, py, pz):
     """Give the body's velocities an impulse p [kg m/s] at r from its centre."""
+    if body[INVERSE_MASS] == 0.0:
+        return
     for k, p in enumerate((px, py, pz)):
         state[7 + k] += body[INVERSE_MASS] * p
     x, y, z = resisted(body, state, ry * pz - rz * py, rz * px - rx * pz, rx * py - ry * px)
@@ -249,8 +273,6 @@ def calmed(one, body_one, other, body_other, x, y, z, contact, dt):
 
     What was let out of the other would else keep the speed of that, and one that lies on another would dance.
     """
-    if contact[ACROSS] <= 0.0:
-        return
     nx, ny, nz = contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2]
     ax, ay, az = x - one[0], y - one[1], z - one[2]
     bx, by, bz = x - other[0], y - other[1], z - other[2]

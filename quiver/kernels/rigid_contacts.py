@@ -138,15 +138,18 @@ def calm_all(states, bodies, still, nothing, dt, ends, points, which, pressed):
         m1, k1, q1 = ends[b + 1, 0], ends[b + 1, 1], ends[b + 1, 2]
         for m in range(m0, m1):
             for _ in range(k0, k1):
-                x, y, z = beside(states[b], points[m], on_shapes[at])
-                calmed(states[b], bodies[b], still, nothing, x, y, z, on_shapes[at], dt)
+                if on_shapes[at, ACROSS] > 0.0:
+                    x, y, z = beside(states[b], points[m], on_shapes[at])
+                    calmed(states[b], bodies[b], still, nothing, x, y, z, on_shapes[at], dt)
                 at += 1
             for other in range(len(states)):
-                x, y, z = beside(states[b], points[m], on_others[m, other])
-                calmed(states[b], bodies[b], states[other], bodies[other], x, y, z, on_others[m, other], dt)
+                if on_others[m, other, ACROSS] > 0.0:
+                    x, y, z = beside(states[b], points[m], on_others[m, other])
+                    calmed(states[b], bodies[b], states[other], bodies[other], x, y, z, on_others[m, other], dt)
         for q in range(q0, q1):
-            x, y, z = beside(states[b], points[m0 + which[q]], on_surface_contacts[q])
-            calmed(states[b], bodies[b], still, nothing, x, y, z, on_surface_contacts[q], dt)
+            if on_surface_contacts[q, ACROSS] > 0.0:
+                x, y, z = beside(states[b], points[m0 + which[q]], on_surface_contacts[q])
+                calmed(states[b], bodies[b], still, nothing, x, y, z, on_surface_contacts[q], dt)
 
 
 @register_jitable
@@ -173,6 +176,15 @@ def out_of_fixed(states, olds, bodies, still, nothing, levels, step, substeps, e
 
 
 @register_jitable
+def is_pressed(contacts):
+    """Whether any of contacts (n, CONTACT) presses."""
+    for n in range(len(contacts)):
+        if contacts[n, ACROSS] != 0.0:
+            return True
+    return False
+
+
+@register_jitable
 def is_at_rest(b, state, settings, ends, points, on_shapes, on_surface_contacts, on_others):
     """Whether a body lies still on what does not move, so that it stays instead of creeping; what begins to slide or to tip over sinks."""
     speed = np.sqrt(state[7] ** 2 + state[8] ** 2 + state[9] ** 2)
@@ -195,7 +207,8 @@ def is_at_rest(b, state, settings, ends, points, on_shapes, on_surface_contacts,
                 lies = True
                 if abs(contact[SURFACE_MOVE]) + abs(contact[SURFACE_MOVE + 1]) + abs(contact[SURFACE_MOVE + 2]) > STILL:
                     return False
-        lies = lies or (on_others[m, :, ACROSS] > 0.0).any()
+        for other in range(on_others.shape[1]):
+            lies = lies or on_others[m, other, ACROSS] > 0.0
     for q in range(ends[b, 2], ends[b + 1, 2]):
         contact = on_surface_contacts[q]
         if contact[ACROSS] > 0.0:
@@ -279,12 +292,12 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
     still, nothing = np.zeros(13), np.zeros(BODY)
     still[6] = 1.0
     between, olds = np.empty((1, FRAME)), np.empty_like(states)
-    levels, above = np.zeros(many, np.int64), np.zeros((many, many), np.bool_)
     on_shapes, on_surface_contacts, on_others = (
         np.zeros((len(contact_distances), CONTACT)),
         np.zeros((len(which), CONTACT)),
         np.zeros((len(points), many, CONTACT)),
     )
+    levels, above, between_two = np.zeros(many, np.int64), np.zeros((many, many), np.bool_), on_others.reshape(-1, CONTACT)
     widest, loose = widest_of(ends, points, contact_distances, len(shapes)), bodies.copy()
     # The velocities of what hangs are as its joint says.
     for b in range(many):
@@ -309,11 +322,9 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
             for b in range(many):
                 joined(states[b], olds[b], bodies[b], kinds[b], keyed[b, step + 1], settings[b])
             # What touches nothing needs no more.
-            if turn + 1 >= FEWEST and not (
-                on_shapes[:, ACROSS].any() or on_surface_contacts[:, ACROSS].any() or on_others[:, :, ACROSS].any()
-            ):
+            if turn + 1 >= FEWEST and not (is_pressed(on_shapes) or is_pressed(on_surface_contacts) or is_pressed(between_two)):
                 break
-        if many > 1 and on_others[:, :, ACROSS].any():
+        if many > 1 and is_pressed(between_two):
             levels_of(olds, kinds, ends, settings, (on_shapes, on_surface_contacts, on_others), levels, above)
             for _ in range(PROPPED_ROUNDS):
                 out_of_fixed(states, olds, bodies, still, nothing, levels, *place)

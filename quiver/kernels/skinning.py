@@ -66,6 +66,24 @@ def _skin_dual_quaternion(first, end, positions, slots, weights, duals, stretche
         out[v, 2] = pz + two * (rx * ty - ry * tx) + two * (rw * dz - dw * rz + rx * dy - ry * dx)
 
 
+def _skin_frames(positions, slots, weights, matrices, origins, out):
+    """World positions into ``out`` float64 (F, V, 3), under matrices (F, B, 16) that count from ``origins`` (F, 3); others as `_skin_linear`."""
+    blended = np.empty((1, LANES), np.float32)
+    for f in range(len(matrices)):
+        rows, placed, origin = matrices[f], out[f], origins[f]
+        for v in range(len(positions)):
+            total = load(rows, slots[v, 0]) * weights[v, 0]
+            for i in range(1, slots.shape[1]):
+                total = total + load(rows, slots[v, i]) * weights[v, i]
+            store(blended, 0, total)
+            m = blended[0]
+            x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
+            placed[v, 0] = origin[0] + np.float64(m[0] * x + m[1] * y + m[2] * z + m[3])
+            placed[v, 1] = origin[1] + np.float64(m[4] * x + m[5] * y + m[6] * z + m[7])
+            placed[v, 2] = origin[2] + np.float64(m[8] * x + m[9] * y + m[10] * z + m[11])
+
+
 _options = {"nogil": True, "cache": True, "error_model": "numpy", "fastmath": {"contract"}}
 skin_linear = njit(**_options)(_skin_linear)
 skin_dual_quaternion = njit(**_options)(_skin_dual_quaternion)
+skin_frames = njit(**_options)(_skin_frames)

@@ -44,16 +44,29 @@ def subset(mesh, vertices):
 
 
 def skinned_through(mesh, world):
-    """World positions float32 (S, V, 3) of a mesh under many node matrices ``world`` (S, J, 3, 4), linear."""
+    """World positions float64 (S, V, 3) of a mesh under many node matrices ``world`` (S, J, 3, 4), linear."""
+    out = np.empty((len(world), *mesh.positions.shape))
+    rows, origins = relative_rows(mesh, world)
     if mesh.skin < 0:
-        return np.stack([skinned_positions(mesh, placed) for placed in world])
-    matrices = skin_matrices(mesh, world)
-    rows = np.zeros((*matrices.shape[:2], LANES), np.float32)
-    rows[:, :, :12] = matrices.reshape(*matrices.shape[:2], 12)
-    slots, out = slots_of(mesh), np.empty((len(world), *mesh.positions.shape), np.float32)
-    for sample, placed in zip(rows, out, strict=True):
-        kernels.skin_linear(0, len(placed), mesh.positions, slots, mesh.weights, sample, placed)
+        slots, weights = np.zeros((len(mesh.positions), 1), np.int32), np.ones((len(mesh.positions), 1), np.float32)
+    else:
+        slots, weights = slots_of(mesh), mesh.weights
+    kernels.skin_frames(mesh.positions, slots, weights, rows, origins, out)
     return out
+
+
+def relative_rows(mesh, world):
+    """(joint matrices float32 (S, B, LANES) in node matrices (S, J, 3, 4), the places (S, 3) they count from: far away, float32 is coarse)."""
+    if mesh.skin < 0:
+        matrices, lead = world[:, [mesh.node]], mesh.node
+    else:
+        matrices, lead = skin_matrices(mesh, world), mesh.bind_nodes[0]
+    origins = np.ascontiguousarray(world[:, lead, :, 3])
+    rows = np.zeros((*matrices.shape[:2], LANES), np.float32)
+    placed = rows[:, :, :12].reshape(*matrices.shape[:2], 3, 4)
+    placed[..., :3], placed[..., 3] = matrices[..., :3], matrices[..., 3] - origins[:, None]
+    rows[:, :, :12] = placed.reshape(*matrices.shape[:2], 12)
+    return rows, origins
 
 
 def skin(kernel, positions, slots, weights, *rows, threads=None):

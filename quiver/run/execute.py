@@ -1,6 +1,7 @@
 """Walking a plan: parts are simulated stage by stage, or taken from the results of earlier runs; then the skin, then the measures."""
 
 import time
+from collections import deque
 from dataclasses import replace
 from functools import lru_cache, partial
 
@@ -11,7 +12,10 @@ from quiver.rig import transforms
 from quiver.rig.pose import Pose, world_matrices
 from quiver.run.parts.part import Frames
 from quiver.run.spec import TakeChunk
-from quiver.threads import at_once
+from quiver.threads import alongside, at_once
+
+MOST_WAITING = 3
+"""Pieces of a take that may wait to be measured while others are simulated."""
 
 
 class Execution:
@@ -34,17 +38,46 @@ class Execution:
         self._behind.clear()
 
     def chunks(self, keep_going=lambda: True):
-        """Yield TakeChunks from the take's first frame to its last; ends early where ``keep_going()`` is false. Raises Unstable."""
-        plan, first = self.plan, self.plan.spec.first_frame
+        """Yield TakeChunks from the take's first frame to its last; ends early where ``keep_going()`` is false. Raises Unstable.
+
+        Where there are threads for it, the keyed motion of the next frames is made, and those before are measured, while some are simulated.
+        """
+        plan, waiting = self.plan, deque()
         self.start(self._world_at([plan.blocks[0]])[0])
-        for block, at, end in plan.pieces():
-            if not keep_going():
-                return
-            began = time.perf_counter()
-            frames, keyed_world, outputs, seconds = self.simulate(block, at, end, self._jumps(at, end))
-            shown = slice(max(first - at, 0), min(plan.last_frame + 1, end) - at)
-            if shown.start < shown.stop:
-                yield self.chunk(frames, keyed_world, outputs, seconds, shown, began)
+        began, pieces = time.perf_counter(), plan.pieces()
+        with alongside(self.threads) as submit:
+            ahead = submit(self._prepared, next(pieces, None))
+            while True:
+                prepared = ahead.result()
+                if prepared is None or not keep_going():
+                    break
+                ahead = submit(self._prepared, next(pieces, None))
+                frames, keyed_world, jumped, end = prepared
+                outputs, seconds = self._simulated(frames, jumped, end)
+                simulated = time.perf_counter()
+                waiting.append(submit(self._told, frames, keyed_world, outputs, seconds, simulated - began))
+                began = simulated
+                while waiting and (waiting[0].done() or len(waiting) > MOST_WAITING):
+                    yield from waiting.popleft().result()
+            for each in waiting:
+                yield from each.result()
+
+    def _prepared(self, piece):
+        """The Frames of a piece of the plan before anything is simulated, the keyed world at their ends, and which roots jump."""
+        if piece is None:
+            return None
+        block, at, end = piece
+        frames, keyed_world = self._frames(block, at, end)
+        return frames, keyed_world, partial(self._jumps(at, end), keyed_world=keyed_world), end
+
+    def _told(self, frames, keyed_world, outputs, seconds, spent):
+        """A list of the TakeChunk of frames that were simulated in so many seconds; empty where the take shows none of them."""
+        at = frames.at
+        shown = slice(max(self.plan.spec.first_frame - at, 0), min(self.plan.last_frame + 1 - at, frames.count))
+        if shown.start >= shown.stop:
+            return []
+        began = time.perf_counter()
+        return [self.chunk(frames, keyed_world, outputs, seconds, shown, began - spent)]
 
     def simulate(self, block, at, end, jumped):
         """Simulate frames at..end-1, of the block that begins at another, stage by stage.
@@ -52,31 +85,47 @@ class Execution:
         jumped(node, keyed world) says in which frames its root jumps. Returns Frames, the keyed world (F, J, 3, 4) at them, {node: outputs}
         and {node: seconds}. Raises Unstable.
         """
-        plan, per_frame = self.plan, self.plan.substeps
+        frames, keyed_world = self._frames(block, at, end)
+        return frames, keyed_world, *self._simulated(frames, partial(jumped, keyed_world=keyed_world), end)
+
+    def _frames(self, block, at, end):
+        """The Frames at..end-1 as keyed, and their keyed world (F, J, 3, 4)."""
+        per_frame = self.plan.substeps
         # Frame numbers of all substeps; the last of each frame is that frame exactly.
         inside = np.arange(1 - per_frame, 1) / per_frame
         pose, world = self._keyed((np.arange(at, end)[:, None] + inside).ravel(), at, end)
         ends = slice(per_frame - 1, None, per_frame)
         origin = world[0] if block == at else self._world_at([block - 1.0 + 1.0 / per_frame])[0]
-        keyed, keyed_world = _Keyed(self.skeleton, pose, world), world[ends].copy()
-        frames = Frames(pose, world, pose[ends].copy(), at, per_frame, origin, world, keyed.rotations[ends])
-        outputs, seconds, jumps = {}, {}, partial(jumped, keyed_world=keyed_world)
-        for stage in plan.stages:
-            self._ride(stage, frames, outputs)
-            for node in stage.driving:
-                outputs[node], seconds[node] = self._result(node, keyed.seen_by(node, frames), jumps, end)
-            for node in stage.driving:
-                self.running[node].apply(frames, outputs[node], node.every)
-            if stage.driving and stage.driving[0].every == 1:
-                frames.world = world_matrices(self.skeleton, frames.pose)
-            # Soft bodies of one stage do not need each other. What is cut for two threads has both for itself.
-            small = [node for node in stage.soft if not node.part.is_cut]
-            alone = [[node] for node in stage.soft if node not in small]
-            for nodes in (*alone, *([small] if small else [])):
-                calls = [partial(self._result, node, keyed.seen_by(node, frames), jumps, end) for node in nodes]
-                for node, result in zip(nodes, at_once(calls, self.threads), strict=True):
+        return Frames(pose, world, pose[ends].copy(), at, per_frame, origin, world, pose.rotations[ends].copy()), world[ends].copy()
+
+    def _simulated(self, frames, jumped, end):
+        """({node: outputs}, {node: seconds}) of some Frames, which are changed; jumped(node) as `Part.simulate` takes it. Raises Unstable."""
+        keyed = _Keyed(self.skeleton, frames.pose, frames.world)
+        outputs, seconds, unfollowed = {}, {}, []
+
+        def run(nodes):
+            """Simulate nodes that do not need each other; what is cut for two threads has both for itself."""
+            alone, small = [[item] for item in nodes if item[0].part.is_cut], [item for item in nodes if not item[0].part.is_cut]
+            for together in (*alone, small):
+                calls = [partial(self._result, node, keyed.seen_by(node, seen), jumped, end) for node, seen in together]
+                for (node, _), result in zip(together, at_once(calls, self.threads), strict=True):
                     outputs[node], seconds[node] = result
-        return frames, keyed_world, outputs, seconds
+            for node, seen in nodes:
+                if not node.part.is_soft:
+                    node.part.apply(seen, outputs[node], node.every)
+
+        for stage in self.plan.stages:
+            if stage.rides:
+                run(unfollowed)
+                unfollowed = []
+                self._ride(stage, frames, outputs)
+            if stage.is_followed:
+                run([(node, frames) for node in stage.driving])
+                frames.world = world_matrices(self.skeleton, frames.pose)
+            # What nobody follows can wait for others to be simulated with; it sees the world as it is now.
+            unfollowed += [(node, replace(frames)) for node in (*(() if stage.is_followed else stage.driving), *stage.soft)]
+        run(unfollowed)
+        return outputs, seconds
 
     def _result(self, node, frames, jumped, end):
         """The outputs of one node, and the seconds that they took when they were simulated."""

@@ -87,6 +87,11 @@ class PlanStage:
     soft: tuple
     rides: Mapping
 
+    @property
+    def is_followed(self):
+        """Whether later stages need to know each substep of what drives joints here."""
+        return bool(self.driving) and self.driving[0].every == 1
+
 
 @dataclass(frozen=True)
 class Plan:

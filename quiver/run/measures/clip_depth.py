@@ -69,20 +69,18 @@ class ClipDepth:
         offsets  {mesh index: (F, V, 3)} world-space moves of the skin [file units], of this layer's vertices, or {}
         """
         points = self._points(world, offsets)
-        for each, _ in self.skins:
-            each.query.forget()
-        placed = self.contacts.placements(world)[:, self.met]
-        skins = [each.skin.surface.positions(world) for each, _ in self.skins]
-        deepest, where = np.zeros(len(world)), np.full((len(world), 2), -1)
-        for frame, (positions, stand) in enumerate(zip(points, placed, strict=True)):
-            rows = frame_rows(np.stack([stand, stand]))[0]
-            found = [kernel.deepest(positions, rows, self.shapes, self.allowed)]
-            for (skin, asked), skin_positions in zip(self.skins, skins, strict=True):
-                depth, row = skin.deepest(skin_positions[frame], positions[asked])
-                found.append((depth, int(asked[row]) if row >= 0 else -1))
-            deepest[frame], vertex = max(found)
-            if vertex >= 0:
-                where[frame] = self.owners[vertex], self.numbers[vertex]
+        deepest, vertices = np.zeros(len(world)), np.full(len(world), -1)
+        if len(self.met):
+            placed = self.contacts.placements(world)[:, self.met]
+            rows = frame_rows(np.concatenate([placed[:1], placed]))
+            for frame, positions in enumerate(points):
+                deepest[frame], vertices[frame] = kernel.deepest(positions, rows[frame], self.shapes, self.allowed)
+        for skin, asked in self.skins:
+            depths, found = skin.deepest(world, points[:, asked])
+            deeper = depths > deepest
+            deepest[deeper], vertices[deeper] = depths[deeper], asked[found[deeper]]
+        where, is_inside = np.full((len(world), 2), -1), vertices >= 0
+        where[is_inside] = np.stack([self.owners[vertices[is_inside]], self.numbers[vertices[is_inside]]], axis=1)
         return deepest, where
 
     def everywhere(self, world, offsets):
@@ -93,7 +91,7 @@ class ClipDepth:
         kernel.distances(positions, frame_rows(np.repeat(stand, 2, 0))[0], self.shapes, distances)
         depths = np.maximum((self.allowed - distances).max(1, initial=0.0), 0.0)
         for skin, asked in self.skins:
-            depths[asked] = np.maximum(depths[asked], skin.depths(skin.skin.surface.positions(world[None])[0], positions[asked]))
+            depths[asked] = np.maximum(depths[asked], skin.depths(world, positions[asked]))
         return {index: depths[self.owners == index] for index, _, _ in self.parts}
 
     def _points(self, world, offsets):

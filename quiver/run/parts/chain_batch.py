@@ -303,14 +303,15 @@ class ChainBatch(Part):
         points, linear = self.points(world), world[:, self.point_nodes[:, 0], :, :3]
         per_frame = samples // frames
         cuts, recorded = {0, *(int(f) * per_frame for f in np.flatnonzero(jumped.any(1))), samples}, every
+        self.looks = 1
         if self.contacts and self.contacts.skins:
             # What is so light is so fast that it is soon elsewhere: what it touches is asked several times a frame.
-            recorded = 1
-            cuts.update(round(piece * per_frame / SKIN_QUERIES) for piece in range(SKIN_QUERIES * frames))
+            recorded, self.looks = 1, min(SKIN_QUERIES, per_frame)
+            cuts.update(round(piece * per_frame / self.looks) for piece in range(self.looks * frames))
         displaced = []
         self.origin = self.scale * (world[0] if origin_world is None else origin_world)[self.origin_node, :, 3]
         if self.contacts:
-            self.contacts.ready(world, jumped.any(1), per_frame, self.origin, skin_world)
+            self.contacts.ready(world, jumped.any(1), per_frame, self.origin, skin_world, self.looks)
         for first, end in itertools.pairwise(sorted(cuts)):
             if first % per_frame == 0:
                 self._jump_all(points, linear, jumped[first // per_frame], first, per_frame)
@@ -337,9 +338,9 @@ class ChainBatch(Part):
         if self.contacts:
             frames = self.contacts.frames[first:end]
             colliders = (frames.reshape(-1, frames.shape[-1]), self.contacts.core_shapes, self.contact_distances)
-            until = (end - 1) % per_frame + 1
+            look = round(first % per_frame * self.looks / per_frame)
             surface_contacts = self.contacts.surface_contacts(
-                first // per_frame, until / per_frame, *self._reached(before, points[end - 1], end - first)
+                first // per_frame, look, *self._reached(before, points[end - 1], end - first)
             )
         return advance(self.model, self.state, motion, axis_rows, colliders, every, threads, surface_contacts)
 

@@ -124,7 +124,7 @@ class SkinContact:
                 deepest = float(depths.max()), int(own[np.argmax(depths)])
             too_close = max(too_close, float(np.nan_to_num(reaches - distances, nan=0.0).max(initial=0.0)))
             rows = np.flatnonzero(distances < reaches + self.margin + np.linalg.norm(moves[own], axis=1))
-            touched = query.felt.tree.triangles[found[rows]]
+            touched = query.tree.triangles[found[rows]]
             between = moves[own[rows]] - np.einsum("ck,cka->ca", corner_weights[rows], moves[touched])
             gaps = distances[rows] - reaches[rows] - np.einsum("ca,ca->c", normals[rows], between)
             parts.append((own[rows], touched, corner_weights[rows], normals[rows], gaps))

@@ -1,0 +1,146 @@
+"""Laying a skinned surface out for kernels/posed.py, and the poses it is asked in."""
+
+import numpy as np
+
+from quiver.kernels import posed as kernel
+from quiver.kernels.nearest import build_tree
+from quiver.rig.skinning import relative_rows, slots_of
+
+LEAVES_OF_A_CLUSTER, MOST_CLUSTERS = 4, 10
+"""As powers of two: so many leaves of the tree are one cluster at least, and so many clusters there are at the most."""
+IN_A_LEAF = 8
+"""Points that are asked together lie in leaves of about so many at least."""
+RIM = 0.02
+"""A spot nearer to the rim of an open skin than this share of a triangle says nothing of in and out: what is beyond is beside it."""
+
+
+class PosedSurface:
+    """A surface (a Patch of contact/skins.py) that a mesh's joints move, to be asked in any pose. Constant."""
+
+    def __init__(self, patch, mesh, scale, rest_world):
+        self.mesh, self.scale, self.rest_world = mesh, scale, rest_world
+        self.layout = _layout(patch, mesh, scale)
+        self._idle = []
+
+    def matrices(self, world):
+        """(joint matrices float32 (F, B, LANES), the places they count from (F, 3) [m]) in node matrices (F, J, 3, 4)."""
+        rows, origins = relative_rows(self.mesh, world)
+        return rows, self.scale * origins
+
+    def new_pose(self):
+        """Room for a pose."""
+        layout = self.layout
+        vertices, nodes, clusters = len(layout.positions), 2 * len(layout.starts) - 3, len(layout.skinned_starts) - 1
+        positions, boxes = np.zeros((vertices, 3), np.float32), np.zeros((nodes, 6), np.float32)
+        counts = (np.zeros(count, np.int32) for count in (vertices, vertices, clusters, 1))
+        return kernel.Pose(positions, boxes, np.zeros((vertices, 3)), *counts)
+
+    def at_rest(self, points):
+        """How far points (R, 3) are outside in the rest pose, by the surface's smooth normals and truly: (R,) each, NaN beyond a rim."""
+        return self.distances(self.rest_world, points, np.full(len(points), np.inf))
+
+    def distances(self, world, points, limits):
+        """The same in node matrices (J, 3, 4), NaN beyond limits (R,) too."""
+        matrices, (origin,) = self.matrices(world[None])
+        order, pose = nearby(points), self.new_pose()
+        kernel.take_pose(self.layout, pose, matrices[0])
+        found = np.empty((len(points), 2))
+        kernel.signed_distances(points[order] - origin, np.asarray(limits, float)[order], RIM, self.layout, pose, matrices[0], found)
+        out = np.empty_like(found)
+        out[order] = found
+        return out.T
+
+    def deepest(self, world, points, order, allowed, deep):
+        """(depths (F,) [m], which (F,), -1 for none) of the deepest of points (F, R, 3) beyond ``allowed`` (R,), looked up in an order (R,)."""
+        matrices, origins = self.matrices(world)
+        depths, where = np.empty(len(points)), np.empty(len(points), np.int64)
+        # Whoever measures borrows a pose: a list hands each to one thread at a time.
+        try:
+            pose = self._idle.pop()
+        except IndexError:
+            pose = self.new_pose()
+        kernel.deepest_of_frames(points[:, order] - origins[:, None], allowed[order], deep, RIM, self.layout, pose, matrices, depths, where)
+        self._idle.append(pose)
+        return depths, np.where(where < 0, -1, order[where])
+
+
+class PosePair:
+    """A surface while it goes from pose to pose, for one who asks again and again."""
+
+    def __init__(self, surface):
+        self.surface, self._poses, self._at = surface, [surface.new_pose(), surface.new_pose()], [-1, -1]
+
+    def ready(self, world):
+        """Take the node matrices (F, J, 3, 4) that `between` counts."""
+        self._matrices, self.origins = self.surface.matrices(world)
+        self._at = [-1, -1]
+
+    def between(self, begin, end):
+        """What `near_spots` takes for the way from one pose to another, by their numbers."""
+        if begin == self._at[1] or end == self._at[0]:
+            self._poses.reverse()
+            self._at.reverse()
+        for slot, number in enumerate((begin, end)):
+            if self._at[slot] != number:
+                kernel.take_pose(self.surface.layout, self._poses[slot], self._matrices[number])
+                self._at[slot] = number
+        return self._poses[0], self._matrices[begin], self._poses[1], self._matrices[end]
+
+
+def nearby(points):
+    """An order (R,) of points (R, 3) in which those after each other are near to each other."""
+    if not len(points):
+        return np.zeros(0, np.int64)
+    levels = max(0, int(np.ceil(np.log2(len(points) / IN_A_LEAF))))
+    return build_tree(np.ascontiguousarray(points, float), levels)[0]
+
+
+def _layout(patch, mesh, scale):
+    order, starts = patch.layout
+    triangles = patch.triangles[order]
+    used, first = np.unique(triangles.ravel(), return_index=True)
+    old = used[np.argsort(first, kind="stable")]
+    number = np.full(len(patch.rest), -1)
+    number[old] = np.arange(len(old))
+    triangles = number[triangles]
+    levels = int(np.log2(len(starts) - 1))
+    clusters = 1 << max(0, min(levels - LEAVES_OF_A_CLUSTER, MOST_CLUSTERS))
+    bounds = starts[:: (len(starts) - 1) // clusters]
+    # What is around a vertex, in the order of the mesh's own triangles.
+    corners, its = triangles.ravel(), np.repeat(np.arange(len(triangles)), 3)
+    by = np.lexsort((order[its], corners))
+    ring, ring_starts = its[by], np.searchsorted(corners[by], np.arange(len(old) + 1))
+    if mesh.skin < 0:
+        slots, weights = np.zeros((len(old), 1), np.int32), np.ones((len(old), 1), np.float32)
+    else:
+        slots, weights = slots_of(mesh)[old], mesh.weights[old]
+    positions = mesh.positions[old]
+    skinned, skinned_starts, bound_slots, boxes, bound_starts = [], [0], [], [], [0]
+    for own in (np.unique(triangles[a:b]) for a, b in zip(bounds, bounds[1:], strict=False)):
+        around = np.concatenate([ring[ring_starts[v] : ring_starts[v + 1]] for v in own])
+        skinned.append(np.unique(triangles[around]))
+        skinned_starts.append(skinned_starts[-1] + len(skinned[-1]))
+        for slot in np.unique(slots[own][weights[own] > 0.0]):
+            moved = positions[own[((slots[own] == slot) & (weights[own] > 0.0)).any(1)]].astype(float)
+            low, high = moved.min(0), moved.max(0)
+            bound_slots.append(slot)
+            boxes.append(np.concatenate([0.5 * (low + high), 0.5 * (high - low)]))
+        bound_starts.append(len(bound_slots))
+    return kernel.Layout(
+        # Unsigned, so that nothing asks whether an index counts from the end.
+        triangles=triangles.astype(np.uint32),
+        starts=np.ascontiguousarray(starts),
+        skinned_starts=np.array(skinned_starts, np.int32),
+        skinned=np.concatenate(skinned).astype(np.int32),
+        bound_starts=np.array(bound_starts, np.int32),
+        bound_slots=np.array(bound_slots, np.int32),
+        bounds=np.array(boxes).reshape(-1, 6),
+        ring_starts=ring_starts.astype(np.int32),
+        ring=ring.astype(np.int32),
+        positions=np.ascontiguousarray(positions, np.float32),
+        slots=np.ascontiguousarray(slots, np.int32),
+        weights=np.ascontiguousarray(weights, np.float32),
+        is_rim=patch.is_rim[old],
+        cluster_of=np.repeat(np.arange(clusters, dtype=np.int32), np.diff(bounds)),
+        scale=np.float32(scale),
+    )
