@@ -226,12 +226,15 @@ class Tug:
         self.before = self.began[self.rows]
         solid.touching.skins.append(self)
 
-    def ready(self, world, jumped, per_frame):
+    def ready(self, world, jumped, per_frame, looks=1):
         """What joints do does not matter to a hand."""
+        self.looks = looks
 
-    def surface_contacts(self, frame, points, travel):
+    def surface_contacts(self, frame, points, travel, look=0):
         """As `SkinContacts.surface_contacts`."""
         goals = self.began[self.rows] + (self.to - self.start) * self.scale
+        # The rest of its way, in equal parts.
+        goals = self.before + (goals - self.before) / (self.looks - look)
         ahead = goals - points[self.rows]
         lengths = np.linalg.norm(ahead, axis=1, keepdims=True)
         normals = ahead / np.maximum(lengths, 1e-9)

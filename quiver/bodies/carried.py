@@ -37,6 +37,8 @@ def carried(mesh, surface, nodes, rest_world):
     full[:, :3] = rest_world[bind_nodes]
     if (np.abs(np.linalg.det(full)) < FLAT).any():
         raise BadInput(f"“{mesh.name}” hangs on a joint that is scaled to nothing in the rest pose, so it cannot carry flesh")
-    inverse = np.linalg.inv(full)[:, :3]
-    positions, no_triangles = nodes.astype(np.float32), np.zeros((0, 3), np.int32)
+    inverse, middle = np.linalg.inv(full)[:, :3], nodes.mean(0)
+    # Their own space begins in their middle: far from it float32 is coarse.
+    inverse[:, :, 3] += inverse[:, :, :3] @ middle
+    positions, no_triangles = (nodes - middle).astype(np.float32), np.zeros((0, 3), np.int32)
     return Mesh("nodes", mesh.node, positions, no_triangles, None, bind_nodes[slots], weights, 0, bind_nodes, inverse)

@@ -18,6 +18,9 @@ MOST_CELLS = 250_000
 """Cells of the box around a region, twelve tetrahedra each: what is looked at, not what is kept. About half a gigabyte."""
 NEAR_VERTICES = 4
 """Vertices from which a node takes its influence and its skin weights."""
+EXACT = 9
+"""Decimals of a metre that float64 still has a thousand kilometres from the origin."""
+INWARDS = 1.0 - 1e-7
 _OTHER_AXES = np.array([[1, 2], [2, 0], [0, 1]])
 
 
@@ -51,16 +54,20 @@ def build(positions, triangles, chosen, edge):
     vertices = np.flatnonzero(chosen)
     if not len(vertices):
         raise BadInput("expected a region with at least one vertex in it, got an empty one")
-    points = np.asarray(positions, float)
-    low = points[vertices].min(0) - 1.5 * edge
-    size = np.ceil((points[vertices].max(0) + 1.5 * edge - low) / edge).astype(int)
+    # Seen from the region's middle, so that it is the same wherever that is, and mirrored.
+    own_positions = np.asarray(positions, float)[vertices]
+    origin = 0.5 * (own_positions.min(0) + own_positions.max(0))
+    points = seen_from(origin, positions)
+    size = np.ceil(np.ptp(points[vertices], axis=0) / edge + 3.0 - 1e-9).astype(int)
+    low = -0.5 * edge * size
     cells = float(np.prod(size.astype(float)))
     if cells > MOST_CELLS:
         least = 1000.0 * edge * (cells / MOST_CELLS) ** (1 / 3)
         raise BadInput(f"expected cells of at least about {least:.0f} mm for a part of this size, got {1000.0 * edge:g} mm")
     faces = _all_faces(size)
     middles = _middles(faces)
-    own = _key_of(points[vertices] - low, edge, size)
+    # What lies on a face between two cells goes to the inner one.
+    own = _key_of(INWARDS * points[vertices] - low, edge, size)
     centres = low + edge * middles
     around_region = chosen[KDTree(points).query(centres, workers=-1)[1]]
     flesh = np.zeros(len(centres), bool)
@@ -82,7 +89,14 @@ def build(positions, triangles, chosen, edge):
     row_of[rows] = place_of
     corners = tets[row_of[own]]
     corner_weights = barycentric(nodes[corners], points[vertices])
-    return Lattice(nodes, tets, np.isin(used, others)[order], vertices, corners, corner_weights, is_thin, pieces(len(nodes), tets), edge)
+    return Lattice(
+        origin + nodes, tets, np.isin(used, others)[order], vertices, corners, corner_weights, is_thin, pieces(len(nodes), tets), edge
+    )
+
+
+def seen_from(origin, points):
+    """Points (N, 3) from an origin [m], rounded so that what is equally near is so however far away all of it is."""
+    return np.round(np.asarray(points, float) - origin, EXACT)
 
 
 def build_apart(positions, triangles, chosen, edge, piece_of):
@@ -123,7 +137,7 @@ def ordered(nodes, tets):
     Returns both, which node was which (N,), and where each tetrahedron went (T,). Each has a positive volume, and its first two corners
     in order: those of an edge that its neighbours share.
     """
-    order = np.argsort(nodes[:, np.argmax(np.ptp(nodes, axis=0))], kind="stable")
+    order = along(nodes)
     number = np.empty(len(order), np.int32)
     number[order] = np.arange(len(order))
     tets = number[tets]
@@ -132,6 +146,13 @@ def ordered(nodes, tets):
     place_of = np.empty(len(sequence), int)
     place_of[sequence] = np.arange(len(sequence))
     return nodes[order], _positive(nodes[order], tets[sequence]), order, place_of
+
+
+def along(nodes):
+    """An order (N,) of nodes (N, 3) along their longest side, those abreast as they came, wherever all of them are."""
+    size = np.ptp(nodes, axis=0)
+    axis = np.argmax(size)
+    return np.argsort(np.round((nodes[:, axis] - nodes[:, axis].min()) / max(size[axis], 1e-12), 6), kind="stable")
 
 
 def _all_faces(size):
@@ -243,7 +264,8 @@ def corner_weights_at(lattice, place):
 def near_vertices(positions, nodes):
     """The NEAR_VERTICES vertices nearest to each node, and their shares by inverse squared distance: (N, k) and (N, k)."""
     count = min(NEAR_VERTICES, len(positions))
-    distances, near = KDTree(positions).query(nodes, k=count)
+    origin = np.min(nodes, axis=0)
+    distances, near = KDTree(seen_from(origin, positions)).query(seen_from(origin, nodes), k=count)
     distances, near = distances.reshape(len(nodes), count), near.reshape(len(nodes), count)
     weights = 1.0 / np.maximum(distances, 1e-9) ** 2
     return near, weights / weights.sum(1, keepdims=True)

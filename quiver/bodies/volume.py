@@ -82,7 +82,8 @@ def build(lattice, node_holds, volume_keep, firmness, weight=1.0):
     node_holds (N,) 0..1; ``firmness`` 0.1..10 makes the holds' springs softer against the flesh; ``weight`` against water.
     """
     density = DENSITY * weight
-    edges = lattice.nodes[lattice.tets[:, 1:]] - lattice.nodes[lattice.tets[:, :1]]
+    nodes = lattices.seen_from(lattice.nodes.min(0), lattice.nodes)
+    edges = nodes[lattice.tets[:, 1:]] - nodes[lattice.tets[:, :1]]
     sixfold = np.linalg.det(edges)
     volumes = sixfold / 6.0
     inverse = np.linalg.inv(np.swapaxes(edges, 1, 2))

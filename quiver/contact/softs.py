@@ -52,14 +52,13 @@ class SurfaceContacts(ColliderTracks):
     def ready(self, world, jumped, per_frame, stride=1):
         """Take the node matrices (S, J, 3, 4) of some frames, every ``stride`` samples as one step."""
         rows = self.rows(world, jumped, per_frame)
-        steps = rows[stride - 1 :: stride]
+        self._steps = rows[stride - 1 :: stride]
         # A step ago they were where the first sample of the stride says.
-        steps[:, :, 12:] = rows[::stride, :, 12:]
-        self._frames, self._per_frame = steps, per_frame // stride
+        self._steps[:, :, 12:] = rows[::stride, :, 12:]
 
-    def touches(self, frame, state, travel):
-        """What may touch in a frame, as `push_held` takes it; travel (R,) is how far each point may move in it [m]."""
-        frames = self._frames[frame * self._per_frame : (frame + 1) * self._per_frame]
+    def touches(self, steps, state, travel):
+        """What may touch in some steps (a slice), as `push_held` takes it; travel (R,) is how far each point may move in them [m]."""
+        frames = self._steps[steps]
         positions = self.carried.positions(state)
         far = np.empty((len(positions), len(self.met))), np.empty((len(positions), len(self.met)))
         for out, at in zip(far, (np.roll(frames[0], 12, axis=1), frames[-1]), strict=True):
@@ -104,22 +103,25 @@ class SoftContacts(Varying):
         for part in self._parts:
             part.start(world)
 
-    def ready(self, world, jumped, per_frame, skin_world=None, stride=1):
-        """Take the node matrices (S, J, 3, 4) of some frames, every ``stride`` samples as one; skin_world where skins are, if not there."""
-        self.seconds = per_frame // stride * self.dt
+    def ready(self, world, jumped, per_frame, skin_world=None, stride=1, looks=1):
+        """Take the node matrices (S, J, 3, 4) of some frames, every ``stride`` samples as one; skin_world where skins are, if not there;
+        it is asked so many times a frame."""
+        self.steps, self.looks = per_frame // stride, looks
         if self.shapes:
             self.shapes.ready(world, jumped, per_frame, stride)
         for skin in self.skins:
-            skin.ready(world if skin_world is None else skin_world, jumped, per_frame)
+            skin.ready(world if skin_world is None else skin_world, jumped, per_frame, looks)
 
-    def touches(self, frame, state, keyed_moves):
-        """What may touch in a frame, as `advance` of sim/solid.py takes it; keyed_moves (N, 3) [m] of the particles in it."""
-        carried = self.carried
-        travel, positions = carried.travel(state, keyed_moves, self.seconds), carried.positions(state)
-        held = self.shapes.touches(frame, state, travel) if self.shapes else NO_HELD
+    def touches(self, frame, state, keyed_moves, look=0):
+        """What may touch until the next look of a frame, as `advance` of sim/solid.py takes it; keyed_moves (N, 3) [m] of the particles in
+        that time."""
+        carried, steps = self.carried, self.steps // self.looks
+        travel, positions = carried.travel(state, keyed_moves, steps * self.dt), carried.positions(state)
+        first = frame * self.steps + look * steps
+        held = self.shapes.touches(slice(first, first + steps), state, travel) if self.shapes else NO_HELD
         surface_contacts = []
         for skin in self.skins:
-            rows, *near = skin.surface_contacts(frame, positions, travel)
+            rows, *near = skin.surface_contacts(frame, positions, travel, look)
             surface_contacts.append((positions[rows], carried.corners[rows], carried.corner_weights[rows], *near))
         if not carried.is_single:
             return held, joined(surface_contacts, NO_SURFACE_CONTACTS), NO_SURFACE_CONTACT_LANES, NO_PAIRS

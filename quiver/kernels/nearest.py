@@ -100,7 +100,11 @@ def box_distance(boxes, node, x, y, z):
     # Plain comparisons: max would look out for numbers that are none.
     below_x, below_y, below_z = boxes[node, 0] - x, boxes[node, 1] - y, boxes[node, 2] - z
     above_x, above_y, above_z = x - boxes[node, 3], y - boxes[node, 4], z - boxes[node, 5]
-    dx, dy, dz = below_x if below_x > above_x else above_x, below_y if below_y > above_y else above_y, below_z if below_z > above_z else above_z
+    dx, dy, dz = (
+        below_x if below_x > above_x else above_x,
+        below_y if below_y > above_y else above_y,
+        below_z if below_z > above_z else above_z,
+    )
     dx, dy, dz = dx if dx > 0.0 else 0.0, dy if dy > 0.0 else 0.0, dz if dz > 0.0 else 0.0
     return dx * dx + dy * dy + dz * dz
 

@@ -11,26 +11,31 @@ A = M + dt^2 (springs along their directions + bends + holds); the constant P, t
 dynamics takes them: Bouaziz et al. 2014), is factored once and preconditions A. So a sheet rests only where all forces vanish, however few
 the iterations: what it does hardly depends on its mesh. Bends: half k |q - q0 n|^2 with q = sum w x, linear where it is flat at rest.
 
-Particles are in the order of the factor, nested dissection: two halves, then what lies between them. Two threads take the halves and meet
-at a barrier, so the result is the same to the bit however many there are.
+Particles are in the order of the factor, nested dissection: two halves, then what lies between them, each filled up with nobodies to whole
+panels of sixteen. Two threads take the halves and meet at a barrier, so the result is the same to the bit however many there are. Springs
+and hinges go sixteen at a time; what they pull is kept for each, and then every particle gathers what is its own. All numbers are moves
+since the frame began, so float32 stays exact; how much longer than at rest a spring is comes from float64, once a frame.
 
-=========  =================  ==================================================================
-array      shape              content
-=========  =================  ==================================================================
-order      int32 (N,)         which particle comes when; ends (4,) where the halves and what lies between begin, and all ends
-mass       (N,)               [kg]; springs (N,) [1/s2] of the holds; held (N,) float32, 0 for what is fixed, else 1
-net        ptr ind stiff long neighbours of each particle: springs [N/m] and their lengths [m]
-bends      ptr ind value      the bends' matrix [N/m], by rows
-curves     hinges weights pull (H, 4), (H, 4), (H,): hinges that are bent at rest, which draw along their normals by ``pull`` [N]; and where
-                              those inside of each half begin, then the others (4,)
-factor     lower by rows, lower by columns, one over the diagonal, where in a row what is of the second half and of the middle begins
-own        scratch            y, v, force, base, here (N, 3), ways (E, 3), rows (E, 4), vectors (6, N, 4), more (2, N, 4), sums (3, 2)
-=========  =================  ==================================================================
+==========  ===================  ==============================================================
+array       shape                content
+==========  ===================  ==============================================================
+order       int32 (M / 16, 16)   which particle comes when; spans (4,) where the halves and what lies between begin, and all ends;
+                                 ends (3,) where the nobodies of each begin
+mass        (M,)                 [kg]; springs (M,) [1/s2] of the holds; held (M,), 0 for what is fixed, else 1; all float32
+bends       ptr ind value        the bends' matrix [N/m], by rows
+net         tails heads stiffness lengths starts, ptr ind sign      springs, sixteen a row (B, 16), [N/m], [m]; where the rows of those inside
+                                 of each half begin, then the others (4,); for each particle its own ones, and whether it is their tail
+hinges      corners pull starts, ptr ind weight     likewise what is bent at rest (4 B, 16), and draws along its normals by ``pull`` [N]
+factor      down, up             a triangular matrix each, by panels of sixteen rows: ptr (P + 1,), ind (T,) the columns outside of the
+                                 panel and their values (T, 16), the inverse of the panel's own square (16 P, 16), column by column;
+                                 and where in a panel what is of the second half and of the middle begins (P, 2)
+own         scratch              y, v, force, base (M, 4), here (M, 3) float64, ways (5 B, 16), directions (4 B, 16), hinge ways (9 B, 16),
+                                 what springs and hinges pull (16 B, 4) each, vectors (6, M, 4), more (2, 3 P, 16), sums (3, 2), and
+                                 the numbers from 0 on, sixteen a row
+==========  ===================  ==============================================================
 
 Other arrays as in soft.py.
 """
-
-import math
 
 import numpy as np
 from llvmlite import ir
@@ -40,115 +45,152 @@ from numba.extending import intrinsic, overload, register_jitable
 
 from quiver.kernels.barriers import meet
 from quiver.kernels.contacts import push_held, push_pairs, push_surface_contacts
-from quiver.kernels.lanes import LANES
+from quiver.kernels.lanes import LANES, fused, gather, larger, load, scatter, smaller, sqrt, store, where_less
 from quiver.kernels.soft import begin, finish_rows, move
 from quiver.kernels.surface_contacts import push_surface_contact_lanes
 
 THETA = 0.2
 TINY = 1e-12
+_options = {"nogil": True, "cache": True, "error_model": "numpy"}
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def look(first, end, order, positions, net, bends, ways, base, here):
-    """Where particles first..end-1 and their neighbours are when a frame begins, and the forces of the bends there."""
-    ptr, ind = net[0], net[1]
+@njit(**_options)
+def look(first, end, order, positions, here):
+    """Where particles first..end-1 are when a frame begins."""
     for k in range(first, end):
-        i = order[k]
-        x, y, z = positions[i, 0], positions[i, 1], positions[i, 2]
-        here[k, 0], here[k, 1], here[k, 2] = x, y, z
+        for axis in range(3):
+            here[k, axis] = positions[order[k], axis]
+
+
+@njit(**_options)
+def look_around(first, end, here, bends, base):
+    """The forces of the bends on particles first..end-1 when a frame begins."""
+    ptr, ind, value = bends
+    for k in range(first, end):
+        x, y, z, fx, fy, fz = here[k, 0], here[k, 1], here[k, 2], 0.0, 0.0, 0.0
         for t in range(ptr[k], ptr[k + 1]):
-            j = order[ind[t]]
-            ways[t, 0], ways[t, 1], ways[t, 2] = positions[j, 0] - x, positions[j, 1] - y, positions[j, 2] - z
-        fx = fy = fz = 0.0
-        for t in range(bends[0][k], bends[0][k + 1]):
-            j, c = order[bends[1][t]], bends[2][t]
-            fx, fy, fz = fx - c * (positions[j, 0] - x), fy - c * (positions[j, 1] - y), fz - c * (positions[j, 2] - z)
+            j, c = ind[t], value[t]
+            fx, fy, fz = fx - c * (here[j, 0] - x), fy - c * (here[j, 1] - y), fz - c * (here[j, 2] - z)
         base[k, 0], base[k, 1], base[k, 2] = fx, fy, fz
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def predict(first, end, is_first, dt, order, points, old, velocities, last, now, then, pulls, factors, springs, mass, held, y, v, force):
-    """Where particles first..end-1 will be after THETA dt, and what draws them from outside; ``old`` is where they are."""
-    damping_factor, drag_factor, limit = factors
-    rate = 1.0 / dt
-    for k in range(first, end):
-        i = order[k]
-        old[i, 3] = points[i, 3]
-        for axis in range(3):
-            place, keyed = float(points[i, axis]), (then[i, axis] - now[i, axis]) * rate
-            speed = float(velocities[i, axis])
-            if not is_first:
-                before = (now[i, axis] - last[i, axis]) * rate
-                relative = (place - old[i, axis]) * rate - before
-                speed = before + min(limit, max(relative, -limit))
-            speed = (keyed + (speed - keyed) * damping_factor) * drag_factor
-            if held[k] == 0.0:
-                speed = (then[i, axis] - place) * rate
-            old[i, axis] = points[i, axis]
-            v[k, axis], y[k, axis] = speed, place + THETA * dt * speed
-            pull = pulls[i, axis] if len(pulls) > 1 else pulls[0, axis]
-            force[k, axis] = mass[k] * (pull * rate - springs[k] * (y[k, axis] - then[i, axis]))
+@njit(**_options)
+def look_along(first, end, here, net, ways):
+    """The ways along springs of rows first..end-1 when a frame begins, how long they are, and by how much longer than at rest."""
+    tails, heads, lengths = net[0], net[1], net[3]
+    for b in range(first, end):
+        for lane in range(LANES):
+            i, j = tails[b, lane], heads[b, lane]
+            dx, dy, dz = here[j, 0] - here[i, 0], here[j, 1] - here[i, 1], here[j, 2] - here[i, 2]
+            length = np.sqrt(dx * dx + dy * dy + dz * dz)
+            ways[5 * b, lane], ways[5 * b + 1, lane], ways[5 * b + 2, lane] = dx, dy, dz
+            ways[5 * b + 3, lane], ways[5 * b + 4, lane] = length, length - lengths[b, lane]
+
+
+@njit(**_options)
+def look_across(first, end, here, corners, ways):
+    """The ways from the first corner of hinges of rows first..end-1 to the three others when a frame begins."""
+    for b in range(first, end):
+        for lane in range(LANES):
+            i = corners[4 * b, lane]
+            for corner in range(3):
+                j = corners[4 * b + 1 + corner, lane]
+                for axis in range(3):
+                    ways[9 * b + 3 * corner + axis, lane] = here[j, axis] - here[i, axis]
 
 
 @register_jitable
-def spot(k, here, y):
-    """Where a particle is."""
-    return here[k, 0] + y[k, 0], here[k, 1] + y[k, 1], here[k, 2] + y[k, 2]
+def ahead(is_first, dt, place, old, velocity, last, now, then, pull, factors, spring, mass, held):
+    """Along one axis: (how fast particles are, where they will be after THETA dt, what draws them from outside)."""
+    damping_factor, drag_factor, limit = factors
+    rate = np.float32(1.0) / dt
+    if not is_first:
+        before = (now - last) * rate
+        velocity = before + smaller(limit, larger((place - old) * rate - before, -limit))
+    keyed = (then - now) * rate
+    speed = fused(velocity - keyed, damping_factor, keyed) * drag_factor
+    speed = where_less(held, 0.5, (then - place) * rate, speed)
+    y = fused(speed, np.float32(THETA) * dt, place)
+    return speed, y, mass * (pull * rate - spring * (y - then))
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def draw_curves(first, end, here, y, curves, force):
-    """What draws hinges first..end-1, which are bent at rest, back to their bends: bounded, whatever the shape."""
-    hinges, weights, strength = curves[0], curves[1], curves[2]
-    for h in range(first, end):
-        i, j, k, m = hinges[h, 0], hinges[h, 1], hinges[h, 2], hinges[h, 3]
-        ax, ay, az = spot(i, here, y)
-        bx, by, bz = spot(j, here, y)
-        cx, cy, cz = spot(k, here, y)
-        dx, dy, dz = spot(m, here, y)
-        ex, ey, ez, fx, fy, fz, gx, gy, gz = bx - ax, by - ay, bz - az, cx - ax, cy - ay, cz - az, dx - ax, dy - ay, dz - az
+@njit(**_options)
+def predict(first, end, is_first, dt, order, numbers, points, old, velocities, last, now, then, pulls, factors, particles, y, v, force):
+    """Where particles of panels first..end-1 will be after THETA dt, and what draws them from outside; ``old`` is where they are."""
+    springs, mass, held = particles
+    # Where all are pulled alike, there is one row for all.
+    one = pulls[0]
+    for panel in range(first, end):
+        px, py, pz, inverse = gather(points, order, panel)
+        ox, oy, oz, _ = gather(old, order, panel)
+        vx, vy, vz, _ = gather(velocities, order, panel)
+        lx, ly, lz, _ = gather(last, order, panel)
+        nx, ny, nz, _ = gather(now, order, panel)
+        tx, ty, tz, none = gather(then, order, panel)
+        gx, gy, gz = none + one[0], none + one[1], none + one[2]
+        if len(pulls) > 1:
+            gx, gy, gz, _ = gather(pulls, order, panel)
+        spring, weight, hold = load(springs, panel), load(mass, panel), load(held, panel)
+        scatter(old, order, panel, px, py, pz, inverse)
+        sx, yx, fx = ahead(is_first, dt, px, ox, vx, lx, nx, tx, gx, factors, spring, weight, hold)
+        sy, yy, fy = ahead(is_first, dt, py, oy, vy, ly, ny, ty, gy, factors, spring, weight, hold)
+        sz, yz, fz = ahead(is_first, dt, pz, oz, vz, lz, nz, tz, gz, factors, spring, weight, hold)
+        scatter(v, numbers, panel, sx, sy, sz, none)
+        scatter(y, numbers, panel, yx, yy, yz, none)
+        scatter(force, numbers, panel, fx, fy, fz, none)
+
+
+@register_jitable
+def joined(points, indices, row, x, y, z, ways, at):
+    """The way from x y z to points, sixteen of them, where ``ways`` says what it was when the frame began."""
+    jx, jy, jz, _ = gather(points, indices, row)
+    return load(ways, at) + (jx - x), load(ways, at + 1) + (jy - y), load(ways, at + 2) + (jz - z)
+
+
+@njit(**_options)
+def draw_curves(first, end, y, hinges, ways, numbers, pulls):
+    """What draws hinges of rows first..end-1, which are bent at rest, along their normals: bounded, whatever the shape."""
+    corners, strength, small = hinges[0], hinges[1], np.float32(1e-20)
+    for b in range(first, end):
+        ax, ay, az, none = gather(y, corners, 4 * b)
+        ex, ey, ez = joined(y, corners, 4 * b + 1, ax, ay, az, ways, 9 * b)
+        fx, fy, fz = joined(y, corners, 4 * b + 2, ax, ay, az, ways, 9 * b + 3)
+        gx, gy, gz = joined(y, corners, 4 * b + 3, ax, ay, az, ways, 9 * b + 6)
         nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
         mx, my, mz = gy * ez - gz * ey, gz * ex - gx * ez, gx * ey - gy * ex
-        a = 1.0 / (math.sqrt(nx * nx + ny * ny + nz * nz) + 1e-20)
-        b = 1.0 / (math.sqrt(mx * mx + my * my + mz * mz) + 1e-20)
-        px, py, pz = a * nx + b * mx, a * ny + b * my, a * nz + b * mz
-        share = strength[h] / (math.sqrt(px * px + py * py + pz * pz) + 1e-6)
-        px, py, pz = share * px, share * py, share * pz
-        for corner in range(4):
-            at, amount = hinges[h, corner], weights[h, corner]
-            force[at, 0] += amount * px
-            force[at, 1] += amount * py
-            force[at, 2] += amount * pz
+        one = 1.0 / (sqrt(fused(nx, nx, fused(ny, ny, nz * nz))) + small)
+        other = 1.0 / (sqrt(fused(mx, mx, fused(my, my, mz * mz))) + small)
+        px, py, pz = fused(one, nx, other * mx), fused(one, ny, other * my), fused(one, nz, other * mz)
+        share = load(strength, b) / (sqrt(fused(px, px, fused(py, py, pz * pz))) + np.float32(1e-6))
+        scatter(pulls, numbers, b, share * px, share * py, share * pz, none)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def prepare(first, end, dt, held, y, force, base, net, bends, ways, rows, r, step, p, q):
-    """All forces on particles first..end-1 at places y; the springs' directions, and by how much A has less of them across than P."""
-    ptr, ind, stiff, long = net
-    square = dt * dt
-    for k in range(first, end):
-        fx, fy, fz = force[k, 0] + base[k, 0], force[k, 1] + base[k, 1], force[k, 2] + base[k, 2]
-        px, py, pz = y[k, 0], y[k, 1], y[k, 2]
-        for t in range(bends[0][k], bends[0][k + 1]):
-            j, c = bends[1][t], bends[2][t]
-            fx, fy, fz = fx - c * (y[j, 0] - px), fy - c * (y[j, 1] - py), fz - c * (y[j, 2] - pz)
-        for t in range(ptr[k], ptr[k + 1]):
-            j = ind[t]
-            dx, dy, dz = ways[t, 0] + (y[j, 0] - px), ways[t, 1] + (y[j, 1] - py), ways[t, 2] + (y[j, 2] - pz)
-            over = 1.0 / (math.sqrt(dx * dx + dy * dy + dz * dz) + TINY)
-            tension = stiff[t] * (1.0 - long[t] * over)
-            fx, fy, fz = fx + tension * dx, fy + tension * dy, fz + tension * dz
-            rows[t, 0], rows[t, 1], rows[t, 2] = over * dx, over * dy, over * dz
-            rows[t, 3] = square * (max(tension, 0.0) - stiff[t])
-        gain = square * held[k]
-        r[k, 0], r[k, 1], r[k, 2] = gain * fx, gain * fy, gain * fz
-        for axis in range(3):
-            step[k, axis] = p[k, axis] = q[k, axis] = 0.0
+@njit(**_options)
+def draw_springs(first, end, dt, y, net, ways, directions, numbers, pulls):
+    """What springs of rows first..end-1 pull at their tails; their directions, and by how much A has less of them across than P."""
+    tails, heads, stiffness = net[0], net[1], net[2]
+    square, small = np.float32(dt * dt), np.float32(TINY)
+    for b in range(first, end):
+        ix, iy, iz, none = gather(y, tails, b)
+        jx, jy, jz, _ = gather(y, heads, b)
+        wx, wy, wz = load(ways, 5 * b), load(ways, 5 * b + 1), load(ways, 5 * b + 2)
+        ux, uy, uz = jx - ix, jy - iy, jz - iz
+        dx, dy, dz = wx + ux, wy + uy, wz + uz
+        length = sqrt(fused(dx, dx, fused(dy, dy, dz * dz)))
+        over = 1.0 / (length + small)
+        # How much longer it grew in this frame, without taking one length from another that is nearly the same.
+        grown = fused(wx + dx, ux, fused(wy + dy, uy, (wz + dz) * uz)) / (length + load(ways, 5 * b + 3) + small) + load(ways, 5 * b + 4)
+        stiff = load(stiffness, b)
+        tension = stiff * grown * over
+        store(directions, 4 * b, over * dx)
+        store(directions, 4 * b + 1, over * dy)
+        store(directions, 4 * b + 2, over * dz)
+        store(directions, 4 * b + 3, (larger(tension, 0.0) - stiff) * square)
+        scatter(pulls, numbers, b, tension * dx, tension * dy, tension * dz, none)
 
 
-@intrinsic
-def _gathered(typing, first, end, ind, value, w):
-    """The same, four numbers at a time and four sums at once: none of them waits for another."""
+def _gathering(is_apart):
+    """Code for `gathered` and `gathered_apart`: four numbers at a time and four sums at once, so that none of them waits for another."""
     quad, i64, i32 = ir.VectorType(ir.FloatType(), 4), ir.IntType(64), ir.IntType(32)
 
     def generate(context, builder, sig, args):
@@ -156,9 +198,14 @@ def _gathered(typing, first, end, ind, value, w):
         kind, four = ir.FunctionType(quad, [quad] * 3), ir.Constant(i64, 4)
         multiply_add = cgutils.get_or_insert_function(builder.module, kind, "llvm.fma.v4f32")
 
+        def row_of(number):
+            return builder.load(builder.bitcast(builder.gep(rows, [builder.mul(number, four)]), quad.as_pointer()), align=4)
+
+        own = row_of(args[5]) if is_apart else None
+
         def term(at, total):
-            place = builder.mul(builder.zext(builder.load(builder.gep(indices, [at])), i64), four)
-            row = builder.load(builder.bitcast(builder.gep(rows, [place]), quad.as_pointer()), align=4)
+            row = row_of(builder.zext(builder.load(builder.gep(indices, [at])), i64))
+            row = builder.fsub(row, own) if is_apart else row
             one = builder.insert_element(ir.Constant(quad, ir.Undefined), builder.load(builder.gep(values, [at])), i32(0))
             wide = builder.shuffle_vector(one, one, ir.Constant(ir.VectorType(i32, 4), [0] * 4))
             return builder.call(multiply_add, [wide, row, total])
@@ -187,14 +234,32 @@ def _gathered(typing, first, end, ind, value, w):
         total = builder.fadd(builder.fadd(rest, sums[1]), builder.fadd(sums[2], sums[3]))
         return context.make_tuple(builder, sig.return_type, [builder.extract_element(total, i32(k)) for k in range(3)])
 
-    return types.UniTuple(types.float32, 3)(types.int64, types.int64, ind, value, w), generate
+    return generate
+
+
+@intrinsic
+def _gathered(typing, first, end, ind, value, w):
+    return types.UniTuple(types.float32, 3)(types.int64, types.int64, ind, value, w), _gathering(False)
+
+
+@intrinsic
+def _gathered_apart(typing, first, end, ind, value, w, own):
+    return types.UniTuple(types.float32, 3)(types.int64, types.int64, ind, value, w, types.int64), _gathering(True)
 
 
 def gathered(first, end, ind, value, w):
-    """The sum (3,) of values first..end-1 times rows of w (N, 4), which indices name: what a sparse row does to all three coordinates."""
+    """The sum (3,) of values first..end-1 times rows of w (M, 4), which indices name: what a sparse row does to all three coordinates."""
     total = np.zeros(3, np.float32)
     for t in range(first, end):
         total += value[t] * w[ind[t], :3]
+    return total[0], total[1], total[2]
+
+
+def gathered_apart(first, end, ind, value, w, own):
+    """`gathered` of the rows less the row ``own``: exactly nothing where all are moved alike."""
+    total = np.zeros(3, np.float32)
+    for t in range(first, end):
+        total += value[t] * (w[ind[t], :3] - w[own, :3])
     return total[0], total[1], total[2]
 
 
@@ -203,125 +268,216 @@ def _compiled_gathered(first, end, ind, value, w):
     return lambda first, end, ind, value, w: _gathered(np.int64(first), np.int64(end), ind, value, w)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def solve_down(first, end, factor, b, w):
-    """Rows of L w = b of one half."""
-    ptr, ind, value, scale = factor[0], factor[1], factor[2], factor[6]
+@overload(gathered_apart, inline="always")
+def _compiled_gathered_apart(first, end, ind, value, w, own):
+    return lambda first, end, ind, value, w, own: _gathered_apart(np.int64(first), np.int64(end), ind, value, w, np.int64(own))
+
+
+@njit(**_options)
+def prepare(first, end, dt, held, y, force, base, net, hinges, bends, pulls, hinge_pulls, r, step, p, q):
+    """All forces on particles first..end-1 at places y."""
+    square = np.float32(dt * dt)
     for k in range(first, end):
-        x, y, z = gathered(ptr[k], ptr[k + 1], ind, value, w)
-        w[k, 0], w[k, 1], w[k, 2] = (b[k, 0] - x) * scale[k], (b[k, 1] - y) * scale[k], (b[k, 2] - z) * scale[k]
-
-
-@njit(nogil=True, cache=True, error_model="numpy")
-def gather_middle(first, end, part, factor, w, more):
-    """What the rows of the middle take from one half."""
-    ptr, ind, value, splits = factor[0], factor[1], factor[2], factor[7]
-    for k in range(first, end):
-        begins, ends = (ptr[k], splits[k, 0]) if part == 0 else (splits[k, 0], splits[k, 1])
-        more[part, k, 0], more[part, k, 1], more[part, k, 2] = gathered(begins, ends, ind, value, w)
-
-
-@njit(nogil=True, cache=True, error_model="numpy")
-def solve_middle(first, end, factor, b, w, more):
-    """Rows of L w = b of the middle."""
-    ptr, ind, value, scale, splits = factor[0], factor[1], factor[2], factor[6], factor[7]
-    for k in range(first, end):
-        x, y, z = gathered(splits[k, 1], ptr[k + 1], ind, value, w)
-        x, y, z = x + (more[0, k, 0] + more[1, k, 0]), y + (more[0, k, 1] + more[1, k, 1]), z + (more[0, k, 2] + more[1, k, 2])
-        w[k, 0], w[k, 1], w[k, 2] = (b[k, 0] - x) * scale[k], (b[k, 1] - y) * scale[k], (b[k, 2] - z) * scale[k]
-
-
-@njit(nogil=True, cache=True, error_model="numpy")
-def solve_up(first, end, factor, w):
-    """Rows of L' z = w, from the last to the first, in place."""
-    ptr, ind, value, scale = factor[3], factor[4], factor[5], factor[6]
-    for k in range(end - 1, first - 1, -1):
-        x, y, z = gathered(ptr[k], ptr[k + 1], ind, value, w)
-        w[k, 0], w[k, 1], w[k, 2] = (w[k, 0] - x) * scale[k], (w[k, 1] - y) * scale[k], (w[k, 2] - z) * scale[k]
-
-
-@njit(nogil=True, cache=True, error_model="numpy")
-def multiply(first, end, net, held, rows, r, z, az):
-    """az = A z of particles first..end-1, where P z = r; returns their part of z r."""
-    ptr, ind = net[0], net[1]
-    along = 0.0
-    for k in range(first, end):
-        x, y, u = r[k, 0], r[k, 1], r[k, 2]
-        zx, zy, zz = z[k, 0], z[k, 1], z[k, 2]
-        for t in range(ptr[k], ptr[k + 1]):
-            j = ind[t]
-            dx, dy, dz = zx - z[j, 0], zy - z[j, 1], zz - z[j, 2]
-            nx, ny, nz, w = rows[t, 0], rows[t, 1], rows[t, 2], rows[t, 3]
-            share = nx * dx + ny * dy + nz * dz
-            x, y, u = x + w * (dx - share * nx), y + w * (dy - share * ny), u + w * (dz - share * nz)
-        az[k, 0], az[k, 1], az[k, 2] = held[k] * x, held[k] * y, held[k] * u
-        along += zx * r[k, 0] + zy * r[k, 1] + zz * r[k, 2]
-    return along
-
-
-@njit(nogil=True, cache=True, error_model="numpy")
-def turn(first, end, beta, z, az, p, q):
-    """The next direction of particles first..end-1; returns their part of p q."""
-    along = 0.0
-    for k in range(first, end):
+        ax, ay, az = gathered(net[5][k], net[5][k + 1], net[6], net[7], pulls)
+        bx, by, bz = gathered(hinges[3][k], hinges[3][k + 1], hinges[4], hinges[5], hinge_pulls)
+        cx, cy, cz = gathered_apart(bends[0][k], bends[0][k + 1], bends[1], bends[2], y, k)
+        gain = square * held[k]
+        r[k, 0] = gain * (force[k, 0] + base[k, 0] + ax + bx - cx)
+        r[k, 1] = gain * (force[k, 1] + base[k, 1] + ay + by - cy)
+        r[k, 2] = gain * (force[k, 2] + base[k, 2] + az + bz - cz)
         for axis in range(3):
-            p[k, axis] = z[k, axis] + beta * p[k, axis]
-            q[k, axis] = az[k, axis] + beta * q[k, axis]
-            along += p[k, axis] * q[k, axis]
-    return along
-
-
-@njit(nogil=True, cache=True, error_model="numpy")
-def go(first, end, alpha, p, q, step, r):
-    """A step along the direction."""
-    for k in range(first, end):
-        for axis in range(3):
-            step[k, axis] += alpha * p[k, axis]
-            r[k, axis] -= alpha * q[k, axis]
-
-
-@njit(nogil=True, cache=True, error_model="numpy")
-def arrive(first, end, dt, order, held, v, step, then, points):
-    """Bring particles first..end-1 to the substep's end."""
-    for k in range(first, end):
-        i = order[k]
-        for axis in range(3):
-            moved = points[i, axis] + np.float32(dt * v[k, axis]) + step[k, axis]
-            points[i, axis] = then[i, axis] if held[k] == 0.0 else moved
+            step[k, axis] = p[k, axis] = q[k, axis] = 0.0
 
 
 @register_jitable
-def answer(part, thread_count, barrier, iterations, ends, held, net, factor, own):
+def nothing(x):
+    """Zeros, as wide as x."""
+    return x * np.float32(0.0)
+
+
+@register_jitable
+def taken_off(first, end, ind, value, w, x, y, z):
+    """Three rows of sixteen, less values (T, 16) first..end-1 times the rows of w (M, 4) that ``ind`` names."""
+    ax, ay, az = nothing(x), nothing(x), nothing(x)
+    bx, by, bz = nothing(x), nothing(x), nothing(x)
+    # Two sums each, so that none waits for another.
+    for t in range(first, end - 1, 2):
+        i, j = ind[t], ind[t + 1]
+        one, other = load(value, t), load(value, t + 1)
+        ax, ay, az = fused(one, w[i, 0], ax), fused(one, w[i, 1], ay), fused(one, w[i, 2], az)
+        bx, by, bz = fused(other, w[j, 0], bx), fused(other, w[j, 1], by), fused(other, w[j, 2], bz)
+    if (end - first) % 2 == 1:
+        j, one = ind[end - 1], load(value, end - 1)
+        ax, ay, az = fused(one, w[j, 0], ax), fused(one, w[j, 1], ay), fused(one, w[j, 2], az)
+    return x - (ax + bx), y - (ay + by), z - (az + bz)
+
+
+@register_jitable
+def put_square(panel, inverse, numbers, x, y, z, room, w):
+    """Multiply three rows of sixteen by a panel's inverse square, and put them where the panel's particles are."""
+    store(room, 0, x)
+    store(room, 1, y)
+    store(room, 2, z)
+    first = LANES * panel
+    row = load(inverse, first)
+    ox, oy, oz = row * room[0, 0], row * room[1, 0], row * room[2, 0]
+    for c in range(1, LANES):
+        row = load(inverse, first + c)
+        ox, oy, oz = fused(row, room[0, c], ox), fused(row, room[1, c], oy), fused(row, room[2, c], oz)
+    scatter(w, numbers, panel, ox, oy, oz, nothing(ox))
+
+
+@njit(**_options)
+def solve_down(first, end, factor, numbers, b, w):
+    """L w = b for panels first..end-1 of one half."""
+    ptr, ind, value, inverse = factor[0], factor[1], factor[2], factor[3]
+    room = np.empty((3, LANES), np.float32)
+    for panel in range(first, end):
+        x, y, z, _ = gather(b, numbers, panel)
+        x, y, z = taken_off(ptr[panel], ptr[panel + 1], ind, value, w, x, y, z)
+        put_square(panel, inverse, numbers, x, y, z, room, w)
+
+
+@njit(**_options)
+def gather_middle(first, end, part, factor, b, w, numbers, more):
+    """What is left of b for panels first..end-1 of the middle once one half is taken off; the first half begins with b."""
+    ptr, ind, value, splits = factor[0], factor[1], factor[2], factor[4]
+    for panel in range(first, end):
+        begins, ends = (ptr[panel], splits[panel, 0]) if part == 0 else (splits[panel, 0], splits[panel, 1])
+        x, y, z, _ = gather(b, numbers, panel)
+        x, y, z = (x, y, z) if part == 0 else (nothing(x), nothing(y), nothing(z))
+        x, y, z = taken_off(begins, ends, ind, value, w, x, y, z)
+        store(more[part], 3 * panel, x)
+        store(more[part], 3 * panel + 1, y)
+        store(more[part], 3 * panel + 2, z)
+
+
+@njit(**_options)
+def solve_middle(first, end, factor, numbers, w, more):
+    """L w = b for panels first..end-1 of the middle, what the halves left of b being in ``more``."""
+    ptr, ind, value, inverse, splits = factor[0], factor[1], factor[2], factor[3], factor[4]
+    room, one, other = np.empty((3, LANES), np.float32), more[0], more[1]
+    for panel in range(first, end):
+        x = load(one, 3 * panel) + load(other, 3 * panel)
+        y = load(one, 3 * panel + 1) + load(other, 3 * panel + 1)
+        z = load(one, 3 * panel + 2) + load(other, 3 * panel + 2)
+        x, y, z = taken_off(splits[panel, 1], ptr[panel + 1], ind, value, w, x, y, z)
+        put_square(panel, inverse, numbers, x, y, z, room, w)
+
+
+@njit(**_options)
+def solve_up(first, end, factor, numbers, w):
+    """L' z = w for panels first..end-1, from the last to the first, in place."""
+    ptr, ind, value, inverse = factor[5], factor[6], factor[7], factor[8]
+    room = np.empty((3, LANES), np.float32)
+    for panel in range(end - 1, first - 1, -1):
+        x, y, z, _ = gather(w, numbers, panel)
+        x, y, z = taken_off(ptr[panel], ptr[panel + 1], ind, value, w, x, y, z)
+        put_square(panel, inverse, numbers, x, y, z, room, w)
+
+
+@njit(**_options)
+def multiply_springs(first, end, z, net, directions, numbers, pulls):
+    """What of A z - P z springs of rows first..end-1 give to their tails."""
+    tails, heads = net[0], net[1]
+    for b in range(first, end):
+        ix, iy, iz, none = gather(z, tails, b)
+        jx, jy, jz, _ = gather(z, heads, b)
+        dx, dy, dz = ix - jx, iy - jy, iz - jz
+        nx, ny, nz, w = load(directions, 4 * b), load(directions, 4 * b + 1), load(directions, 4 * b + 2), load(directions, 4 * b + 3)
+        share = fused(nx, dx, fused(ny, dy, nz * dz))
+        scatter(pulls, numbers, b, w * (dx - share * nx), w * (dy - share * ny), w * (dz - share * nz), none)
+
+
+@njit(**_options)
+def multiply(first, end, net, held, pulls, r, az):
+    """az = A z of particles first..end-1, where P z = r."""
+    ptr, ind, sign = net[5], net[6], net[7]
+    for k in range(first, end):
+        x, y, z = gathered(ptr[k], ptr[k + 1], ind, sign, pulls)
+        az[k, 0], az[k, 1], az[k, 2] = held[k] * (r[k, 0] + x), held[k] * (r[k, 1] + y), held[k] * (r[k, 2] + z)
+
+
+@njit(**_options)
+def dotted(first, end, one, other):
+    """The scalar product of rows first..end-1 of two vectors, four particles a row."""
+    room, total = np.zeros((1, LANES), np.float32), 0.0
+    more = load(room, 0)
+    for row in range(first, end):
+        more = fused(load(one, row), load(other, row), more)
+    store(room, 0, more)
+    for lane in range(LANES):
+        total += room[0, lane]
+    return total
+
+
+@njit(**_options)
+def turn(first, end, beta, z, az, p, q):
+    """The next direction for rows first..end-1; returns their part of p q."""
+    for row in range(first, end):
+        store(p, row, fused(load(p, row), beta, load(z, row)))
+        store(q, row, fused(load(q, row), beta, load(az, row)))
+    return dotted(first, end, p, q)
+
+
+@njit(**_options)
+def go(first, end, alpha, p, q, step, r):
+    """A step along the direction."""
+    for row in range(first, end):
+        store(step, row, fused(load(p, row), alpha, load(step, row)))
+        store(r, row, fused(load(q, row), -alpha, load(r, row)))
+
+
+@njit(**_options)
+def arrive(first, end, dt, order, numbers, held, v, step, then, points):
+    """Bring particles of panels first..end-1 to the substep's end."""
+    for panel in range(first, end):
+        px, py, pz, inverse = gather(points, order, panel)
+        vx, vy, vz, _ = gather(v, numbers, panel)
+        sx, sy, sz, _ = gather(step, numbers, panel)
+        tx, ty, tz, _ = gather(then, order, panel)
+        hold = load(held, panel)
+        px = where_less(hold, 0.5, tx, fused(vx, dt, px) + sx)
+        py = where_less(hold, 0.5, ty, fused(vy, dt, py) + sy)
+        pz = where_less(hold, 0.5, tz, fused(vz, dt, pz) + sz)
+        scatter(points, order, panel, px, py, pz, inverse)
+
+
+@register_jitable
+def answer(part, thread_count, barrier, iterations, spans, ends, held, net, factor, own):
     """Conjugate gradients: the step that answers the forces in r. All threads call this."""
-    rows, vectors, more, sums = own[6:]
+    directions, pulls, vectors, more, sums, numbers = own[6], own[8], own[10], own[11], own[12], own[13]
     r, w, az, p, q, step = vectors[0], vectors[1], vectors[2], vectors[3], vectors[4], vectors[5]
-    middle, end, before = ends[2], ends[3], 1.0
+    wide = vectors.reshape(6, -1, LANES)
+    middle, last, before = spans[2] // LANES, spans[3] // LANES, 1.0
     for iteration in range(iterations):
         for half in range(part, 2, thread_count):
-            solve_down(ends[half], ends[half + 1], factor, r, w)
-            gather_middle(middle, end, half, factor, w, more)
+            solve_down(spans[half] // LANES, spans[half + 1] // LANES, factor, numbers, r, w)
+            gather_middle(middle, last, half, factor, r, w, numbers, more)
         meet(barrier, thread_count)
         if part == 0:
-            solve_middle(middle, end, factor, r, w, more)
-            solve_up(middle, end, factor, w)
+            solve_middle(middle, last, factor, numbers, w, more)
+            solve_up(middle, last, factor, numbers, w)
         meet(barrier, thread_count)
         for half in range(part, 2, thread_count):
-            solve_up(ends[half], ends[half + 1], factor, w)
+            solve_up(spans[half] // LANES, spans[half + 1] // LANES, factor, numbers, w)
         # Along the cut a half looks at the middle only, but the middle looks at both.
         meet(barrier, thread_count)
         for span in range(part, 3, thread_count):
-            sums[span, 0] = multiply(ends[span], ends[span + 1], net, held, rows, r, w, az)
+            multiply_springs(net[4][span], net[4][span + 1], w, net, directions, numbers, pulls)
+            sums[span, 0] = dotted(spans[span] // 4, spans[span + 1] // 4, wide[0], wide[1])
         meet(barrier, thread_count)
         now = (sums[0, 0] + sums[1, 0]) + sums[2, 0]
         beta = np.float32(now / before if iteration > 0 else 0.0)
         for span in range(part, 3, thread_count):
-            sums[span, 1] = turn(ends[span], ends[span + 1], beta, w, az, p, q)
+            multiply(spans[span], ends[span], net, held, pulls, r, az)
+            sums[span, 1] = turn(spans[span] // 4, spans[span + 1] // 4, beta, wide[1], wide[2], wide[3], wide[4])
         meet(barrier, thread_count)
         along = (sums[0, 1] + sums[1, 1]) + sums[2, 1]
         if not (now > 0.0 and along > 0.0):
             break
         for span in range(part, 3, thread_count):
-            go(ends[span], ends[span + 1], np.float32(now / along), p, q, step, r)
+            go(spans[span] // 4, spans[span + 1] // 4, np.float32(now / along), wide[3], wide[4], wide[5], wide[0])
         before = now
         meet(barrier, thread_count)
 
@@ -336,8 +492,12 @@ def _advance_sheet(
     pulls       (1 or P / 4, 16) what a substep adds to the velocity [m/s]
     """
     points, old, begun = scratch
-    order, ends, mass, springs, held, net, bends, curves, factor, iterations = sheet
-    y, v, force, base, here, ways, rows, vectors = own[:8]
+    order, spans, ends, mass, springs, held, bends, net, hinges, factor, iterations = sheet
+    y, v, force, base, here, ways, directions, hinge_ways, spring_pulls, hinge_pulls, vectors = own[:11]
+    numbers, single_dt = own[13], np.float32(dt)
+    limits = np.float32(factors[0]), np.float32(factors[1]), np.float32(factors[2])
+    particles = springs.reshape(-1, LANES), mass.reshape(-1, LANES), held.reshape(-1, LANES)
+    in_order = order.reshape(-1)
     r, p, q, step = vectors[0], vectors[3], vectors[4], vectors[5]
     wide, count, substeps = points.reshape(-1, LANES), len(before), len(targets)
     pull, was, speeds = pulls.reshape(-1, 4), old.reshape(-1, 4), velocities.reshape(-1, 4)
@@ -345,8 +505,12 @@ def _advance_sheet(
     if part == 0:
         begin(0, count, positions, masses, before, targets, goals.reshape(substeps + 1, -1, 4), points, begun)
     for span in range(part, 3, thread_count):
-        look(ends[span], ends[span + 1], order, positions, net, bends, ways, base, here)
+        look(spans[span], ends[span], in_order, positions, here)
     meet(barrier, thread_count)
+    for span in range(part, 3, thread_count):
+        look_around(spans[span], ends[span], here, bends, base)
+        look_along(net[4][span], net[4][span + 1], here, net, ways)
+        look_across(hinges[2][span], hinges[2][span + 1], here, hinges[0], hinge_ways)
     for substep in range(substeps):
         last, now, then = (
             goals[max(substep - 1, 0)].reshape(-1, 4),
@@ -355,22 +519,20 @@ def _advance_sheet(
         )
         keyed = last, now, then
         for span in range(part, 3, thread_count):
-            these = ends[span], ends[span + 1], substep == 0, dt, order, points, was, speeds
-            predict(*these, *keyed, single, factors, springs, mass, held, y, v, force)
-        meet(barrier, thread_count)
-        for half in range(part, 2, thread_count):
-            draw_curves(curves[3][half], curves[3][half + 1], here, y, curves, force)
-        meet(barrier, thread_count)
-        if part == 0:
-            draw_curves(curves[3][2], curves[3][3], here, y, curves, force)
+            these = spans[span] // LANES, spans[span + 1] // LANES, substep == 0, single_dt, order, numbers, points, was, speeds
+            predict(*these, *keyed, single, limits, particles, y, v, force)
         meet(barrier, thread_count)
         for span in range(part, 3, thread_count):
-            prepare(ends[span], ends[span + 1], dt, held, y, force, base, net, bends, ways, rows, r, step, p, q)
-        meet(barrier, thread_count)
-        answer(part, thread_count, barrier, iterations, ends, held, net, factor, own)
+            draw_curves(hinges[2][span], hinges[2][span + 1], y, hinges, hinge_ways, numbers, hinge_pulls)
+            draw_springs(net[4][span], net[4][span + 1], dt, y, net, ways, directions, numbers, spring_pulls)
         meet(barrier, thread_count)
         for span in range(part, 3, thread_count):
-            arrive(ends[span], ends[span + 1], dt, order, held, v, step, then, points)
+            prepare(spans[span], ends[span], dt, held, y, force, base, net, hinges, bends, spring_pulls, hinge_pulls, r, step, p, q)
+        meet(barrier, thread_count)
+        answer(part, thread_count, barrier, iterations, spans, ends, held, net, factor, own)
+        meet(barrier, thread_count)
+        for span in range(part, 3, thread_count):
+            arrive(spans[span] // LANES, spans[span + 1] // LANES, single_dt, order, numbers, particles[2], v, step, then, points)
         meet(barrier, thread_count)
         if part == 0:
             push_held(substep, points, was, *touches[0])
@@ -384,4 +546,4 @@ def _advance_sheet(
         move(0, count, points, positions)
 
 
-advance_sheet = njit(nogil=True, cache=True, error_model="numpy")(_advance_sheet)
+advance_sheet = njit(**_options)(_advance_sheet)

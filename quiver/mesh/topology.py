@@ -39,36 +39,45 @@ class Topology:
 
 def topology(positions, triangles):
     """The Topology of a mesh: positions (V, 3), triangles (T, 3)."""
-    positions = np.asarray(positions, np.float32)
+    positions = np.asarray(positions, float)
     first, place_of = _same_positions(positions)
     positions = positions[first]
     corners = place_of[triangles]
     a, b, c = corners.T
     corners = corners[(a != b) & (b != c) & (a != c)]
     edges, _ = edges_of_triangles(corners, len(positions))
-    lengths = np.linalg.norm(positions[edges[:, 0]].astype(float) - positions[edges[:, 1]], axis=1)
+    lengths = np.linalg.norm(positions[edges[:, 0]] - positions[edges[:, 1]], axis=1)
     both = (np.concatenate([lengths, lengths]), (np.concatenate([edges[:, 0], edges[:, 1]]), np.concatenate([edges[:, 1], edges[:, 0]])))
     links = sparse.csr_matrix(both, shape=(len(positions), len(positions)))
     _, piece_of = csgraph.connected_components(links, directed=False)
-    return Topology(place_of, positions.astype(float), corners, links, piece_of)
+    return Topology(place_of, positions, corners, links, piece_of)
 
 
 def welded(positions, triangles):
     """The triangles (T, 3) between the first vertices at each place of positions (V, 3), without flat ones."""
-    first, place_of = _same_positions(np.asarray(positions, np.float32))
+    first, place_of = _same_positions(np.asarray(positions, float))
     corners = first[place_of][triangles]
     a, b, c = corners.T
     return corners[(a != b) & (b != c) & (a != c)]
 
 
 def _same_positions(positions):
-    """(the first vertex at each place (P,), the place of each vertex (V,)) of positions (V, 3); positions by x, then y, then z."""
-    order = np.lexsort(positions.T[::-1])
+    """(the first vertex at each place (P,), the place of each vertex (V,)) of positions (V, 3); places in the order of the vertices."""
+    if not len(positions):
+        return np.zeros(0, int), np.zeros(0, int)
+    # To float32, but seen from their middle: so far from the origin nothing else is one.
+    near = (positions - 0.5 * (positions.min(0) + positions.max(0))).astype(np.float32)
+    order = np.lexsort(near.T[::-1])
     is_new = np.ones(len(order), bool)
-    is_new[1:] = (positions[order[1:]] != positions[order[:-1]]).any(1)
+    is_new[1:] = (near[order[1:]] != near[order[:-1]]).any(1)
+    # The sort is stable, so the first of each place is its first vertex.
+    first, sorted_place = order[is_new], np.cumsum(is_new) - 1
+    by = np.argsort(first)
+    number = np.empty(len(first), int)
+    number[by] = np.arange(len(first))
     place_of = np.empty(len(order), int)
-    place_of[order] = np.cumsum(is_new) - 1
-    return order[is_new], place_of
+    place_of[order] = number[sorted_place]
+    return first[by], place_of
 
 
 def edges_of_triangles(triangles, count):

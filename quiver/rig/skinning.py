@@ -21,18 +21,14 @@ def skin_matrices(mesh, world):
 
 
 def skinned_positions(mesh, world, method="linear"):
-    """World positions float32 (V, 3) of a mesh under node matrices ``world`` (J, 3, 4).
+    """World positions (V, 3) of a mesh under node matrices ``world`` (J, 3, 4).
 
     ``method`` is "linear" or "dual quaternion" (Kavan et al. 2008; scale is applied first and linearly).
     """
-    if mesh.skin < 0:
-        place = world[mesh.node]
-        return (mesh.positions @ place[:, :3].T + place[:, 3]).astype(np.float32)
-    matrices = skin_matrices(mesh, world)
-    slots = slots_of(mesh)
-    if method == "linear":
-        return skin(kernels.skin_linear, mesh.positions, slots, mesh.weights, rows_of(matrices))
-    return skin(kernels.skin_dual_quaternion, mesh.positions, slots, mesh.weights, *map(rows_of, dual_quaternions(matrices)))
+    if mesh.skin < 0 or method == "linear":
+        return skinned_through(mesh, world[None])[0]
+    rows = map(rows_of, dual_quaternions(skin_matrices(mesh, world)))
+    return skin(kernels.skin_dual_quaternion, mesh.positions, slots_of(mesh), mesh.weights, *rows)
 
 
 def subset(mesh, vertices):

@@ -1,5 +1,6 @@
 """The plan of a run: a setup on a clip, checked and compiled to a graph of parts whose results have names of their own (digests)."""
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -25,6 +26,7 @@ from quiver.setup.model import FOLLOWER, WHOLE_SKIN
 
 FIRST_FRAMES, LARGEST_BLOCK = 2, 32
 """Frames: the first block is short so that something shows at once, later ones are long so that little is lost between them."""
+STILL_SECONDS = 1.0 / 12.0
 MOST_SAMPLES = 4096
 """Substeps that are in memory at the same time; one frame may have more."""
 WORTH_A_NOTE = 0.005
@@ -156,8 +158,10 @@ class Plan:
     def blocks(self):
         """The first frames of the blocks from the pre-roll to the clip's end, and where the last ends: the same for a take of any range."""
         end = max(self.last_frame + 1, self.clip.frame_count(self.spec.setup.frame_rate))
-        at, preroll = -int(self.spec.setup.preroll_frames), int(self.spec.setup.preroll_frames)
-        size, starts = preroll + FIRST_FRAMES, []
+        # It stands still before it is led in, as long at any frame rate.
+        still = max(1, round(STILL_SECONDS * self.spec.setup.frame_rate)) - 1
+        preroll = int(self.spec.setup.preroll_frames) + still
+        at, size, starts = -preroll, preroll + FIRST_FRAMES, []
         while at < end:
             starts.append(at)
             # A few frames that would be left over come along.
@@ -204,7 +208,8 @@ class _Compiler:
         self._attach(units)
         found = stages(self.skeleton, units)
         rate = max((unit.substep_rate() for unit in units), default=0.0)
-        self.substeps = max(1, int(np.ceil(rate / setup.frame_rate - 1e-6)))
+        whole = math.lcm(*(unit.own_steps() for unit in units))
+        self.substeps = whole * max(1, int(np.ceil(rate / setup.frame_rate / whole - 1e-6)))
         self.keyed_digest = self._keyed_digest(pose_filters)
         compiled = self._compile(found)
         skin_filters = tuple(self._built(SKIN_FILTER))

@@ -175,7 +175,7 @@ class FoldsTest(TestCase):
 
     def fallen(self, is_apart):
         low, faces = box_surface((0.4, 0.1, 0.4), (4, 2, 4))
-        positions = np.concatenate([low, low * [0.4, 1.0, 0.4] + [0.12, 0.16, 0.12]])
+        positions = np.concatenate([low, low * [0.4, 1.0, 0.4] + [0.12, 0.2, 0.12]])
         triangles = np.concatenate([faces, faces + len(low)])
         chosen, upper = np.ones(len(positions), bool), (np.arange(len(positions)) >= len(low)).astype(int)
         made = lattice.build_apart(positions, triangles, chosen, 0.05, upper)

@@ -17,7 +17,7 @@ from quiver.sim import sheet as solver
 from quiver.sim import solid
 from tests.makers import contacts_of
 
-SUBSTEPS, DT = 5, 1.0 / 120.0
+SUBSTEPS, DT = 4, 1.0 / 96.0
 
 
 def strip(length, width, cells, held, give=1.0, bending=0.02, hold_rate=3.0):

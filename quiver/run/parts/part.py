@@ -64,6 +64,10 @@ class Unit:
         """Substeps a second that it needs at least."""
         return 0.0
 
+    def own_steps(self):
+        """Steps of a frame that it takes itself, each of them some whole number of substeps."""
+        return 1
+
     def joins(self):
         """Units of one stage with the same key are simulated together; what is None is a part by itself."""
         return None

@@ -16,8 +16,9 @@ from quiver.sim.bounds import MOST_PER_STEP
 PROXY_DIALS = ("made_of", "proxy_triangles", "proxy_smooth", "proxy_offset")
 """Dials that say what is simulated in place of the mesh."""
 BODY_DIALS = ("loose", "hold_gain", "hold_offset", "give", "bending_length", "hold_rate")
-CLOTH_RATE = 120.0
-"""Substeps a second that a sheet takes itself, at least: 5 a frame at 24. Each of them answers all forces."""
+CLOTH_RATE, LOOK_RATE = 96.0, 48.0
+"""Substeps a second that a sheet takes itself, at least: 4 a frame at 24, each of which answers all forces; and how often what it meets is
+looked up. So the same moments are met at 12, 24 and 48 frames a second."""
 
 
 def units(context, layers):
@@ -42,12 +43,17 @@ class Sheet(SoftBody):
         """As `Unit.substep_rate`."""
         return CLOTH_RATE
 
+    def own_steps(self):
+        """As `Unit.own_steps`: whole ones between two looks."""
+        frame_rate = self.setup.frame_rate
+        self.looks = max(1, round(LOOK_RATE / frame_rate))
+        return self.looks * max(1, int(np.ceil(CLOTH_RATE / frame_rate / self.looks - 1e-6)))
+
     def compile(self, substeps, notes):
         """Make the model for so many substeps a frame, of which it takes every few as one."""
-        value, frame_rate = self.layer.value, self.setup.frame_rate
-        own = min(each for each in range(1, substeps + 1) if substeps % each == 0 and each * frame_rate > 0.999 * CLOTH_RATE)
+        value, own = self.layer.value, self.own_steps()
         self.stride = substeps // own
-        dt = 1.0 / (own * frame_rate)
+        dt = 1.0 / (own * self.setup.frame_rate)
         _, damping_factor = swing.matched(0.0, self.settle_seconds, dt)
         drag_factor = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
         self.self_contact = self._own_contacts(value("thickness") / 1000.0)

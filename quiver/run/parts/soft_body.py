@@ -26,7 +26,7 @@ class SoftBody(Unit, Part):
     VARYING = ("before", "turned", "moved_before")
     INSIDE = ("state", "touching")
     is_soft, self_contact, _keeps = True, None, "keyed"
-    solver, stride = solid, 1
+    solver, stride, looks = solid, 1, 1
 
     def __init__(self, character, layer, setup):
         self.character, self.layer, self.setup, self.touching = character, layer, setup, None
@@ -187,19 +187,21 @@ class SoftBody(Unit, Part):
         self.ends = world[per_frame - 1 :: per_frame], keyed[per_frame - 1 :: per_frame]
         out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 4), np.float32)
         if self.touching:
-            self.touching.ready(world, jumped, per_frame, skin_world, self.stride)
+            self.touching.ready(world, jumped, per_frame, skin_world, self.stride, self.looks)
         for frame in range(frames):
             part = slice(frame * per_frame, (frame + 1) * per_frame)
             targets = keyed[part]
             if jumped[frame]:
                 self._carry_over(targets[-1], turned[frame])
                 targets = np.repeat(targets[-1:], per_frame, 0)
-            moves = targets[-1] - self.before
-            touches = self.touching.touches(frame, self.state, moves) if self.touching else solid.NO_TOUCHES
-            touches = *touches[:3], self._pairs(moves, per_frame // self.stride * self.model.dt)
             steps = targets[self.stride - 1 :: self.stride]
-            self.solver.advance(self.model, self.state, steps, self.before, self._pull(turned[frame]), threads, touches, self._keeps)
-            self.before, self.turned = targets[-1], turned[frame]
+            for look, some in enumerate(np.split(steps, self.looks)):
+                moves = some[-1] - self.before
+                touches = self.touching.touches(frame, self.state, moves, look) if self.touching else solid.NO_TOUCHES
+                touches = *touches[:3], self._pairs(moves, len(some) * self.model.dt)
+                self.solver.advance(self.model, self.state, some, self.before, self._pull(turned[frame]), threads, touches, self._keeps)
+                self.before = some[-1]
+            self.turned = turned[frame]
             out[frame] = self.state.positions - self.before
             measures[frame] = *self.measure(self.state.positions), *self.measure(self.before)
             if not self.state.greatest_speed < RUNAWAY:

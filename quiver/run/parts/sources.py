@@ -115,7 +115,7 @@ class SheetPart:
             raise BadInput(f"expected a region with triangles in it, “{region.name}” has none")
         used = np.unique(faces)
         nodes = top.positions[used]
-        order = np.argsort(nodes[:, np.argmax(np.ptp(nodes, axis=0))], kind="stable")
+        order = lattices.along(nodes)
         number = np.full(len(top.positions), -1)
         number[used[order]] = np.arange(len(used))
         self.triangles = number[faces].astype(np.int32)
@@ -160,7 +160,7 @@ class ProxyPart(SheetPart):
         self.topology = topology(self.surface, self.mesh.triangles)
         chosen = regions.is_in(self.levels)
         nodes, faces = make(self.surface, self.mesh.triangles[chosen[self.mesh.triangles].all(1)])
-        order = np.argsort(nodes[:, np.argmax(np.ptp(nodes, axis=0))], kind="stable")
+        order = lattices.along(nodes)
         number = np.empty(len(order), int)
         number[order] = np.arange(len(order))
         nodes, self.triangles = nodes[order], number[faces].astype(np.int32)
