@@ -157,8 +157,8 @@ def _advance(
     damping_factor, drag_factor   the shares of the velocity, against the keyed motion and against the world, that survive a substep
     limit       [m/s] the greatest speed against the keyed motion
     constraints tets, length limits; scratch points, old, begun
-    settling    after how many substeps what rests is found anew, 0 for never; where it is keyed in the middle of each such stretch
-                (K, N, 3), growths (K, Q); and what `settle` of tets.py takes
+    settling    after how many substeps what rests is found anew, 0 for never; where it is keyed in the middle of each such stretch,
+                seen from anywhere near, float32 (K, P, 4), growths (K, Q); and what `settle` of tets.py takes
     pressures   what `keep_volumes` takes
     """
     points, old, begun = scratch
@@ -174,12 +174,12 @@ def _advance(
         measure(domain, begun, tets, length_limits)
     if interface > 1:
         meet(barrier, thread_count)
-    often, middles, growths, settled, rest = settling
-    many = len(settled[0])
+    often, middles, growths, settled, ratio, more = settling
+    many = len(settled[1])
     for step in range(substeps):
         if often > 0 and step % often == 0:
             span = many * part // thread_count, many * (part + 1) // thread_count
-            settle(*span, middles[step // often], *settled, growths[step // often], *rest, tets[2], tets[5])
+            settle(*span, middles[step // often], settled, ratio, more, growths[step // often], tets[2], tets[5])
             if interface > 1:
                 meet(barrier, thread_count)
         last, now, then = goals[max(step - 1, 0)], goals[step], goals[step + 1]

@@ -31,7 +31,7 @@ import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.lanes import fused, gather, larger, load, scatter, store
+from quiver.kernels.lanes import LANES, fused, gather, larger, load, scatter, smaller, sqrt, store
 
 SHAPE = 0
 """What the shape's step moves the last three particles by, against the first, per edge: rows 3 x 3, negative."""
@@ -149,71 +149,99 @@ def measure_fans(first, end, begun, rest, fans, indices, params):
             store(params, row + 2, (bz - az) + (vz - uz))
 
 
-def _settle(first, end, positions, tets, locations, gram, metric, sixfold, ratio, pressure, growths, bodies, params, prestress):
-    """Make positions float64 (N, 3) the ones at which tetrahedra first..end-1 rest, stably: set their volume goals and prestress.
+RESTS = 13
+"""Rows of what a tetrahedron is at rest: gram of the inverse rest edges [1/m2], six, the upper half of a symmetric matrix; metric of the
+rest edges [m2], six; six times the volume [m3]."""
+ROOT = (1.0000008, 1.1546548, -0.22155947, 0.1028439, -0.052737284, 0.021041088, -0.0042443465)
+"""Twice the cosine of a third of the angle whose half has a cosine u, as a polynomial of u from 0 to 1: within 8e-7 (Chebyshev fit)."""
+
+
+def _settle(first, end, positions, settled, ratio, pressure, growths, params, prestress):
+    """Make positions float32 (P, 4) the ones at which the tetrahedra of slots first..end-1 rest, stably: set volume goals and prestress.
 
     Its goal becomes its volume there and as much more as its shape's pull can bear without giving way: the push shear / s for a largest
     stretch s, which keeps the energy convex however it is distorted or turned inside out. Its shape pulls at edges less the prestress,
     which that push just balances. At rest the goals are the model's and the prestress is zero.
 
-    locations int32 (T, 3) of each: its goal's row of params, its slot, its lane; gram (T, 3, 3) [1/m2] of the inverse rest edges,
-    metric (T, 3, 3) [m2] of the rest edges, sixfold (T,) six times the rest volumes [m3]; ratio of shear to bulk; pressure the share by
-    which the solid wants to be larger; growths (Q,) by what the volumes of Q bodies are larger than there, bodies int32 (T,) which one
-    each is part of
+    settled: corners int32 (4 slots, 16), the goals' rows of params int32 (slots,), which body each is part of int32 (slots, 16), and
+    rests (RESTS slots, 16). ratio of shear to bulk; pressure the share by which the solid wants to be larger; growths (Q,) by what the
+    volumes of Q bodies are larger than there
     """
-    for t in range(first, end):
-        p, q, r, s = positions[tets[t, 0]], positions[tets[t, 1]], positions[tets[t, 2]], positions[tets[t, 3]]
-        ax, ay, az = q[0] - p[0], q[1] - p[1], q[2] - p[2]
-        bx, by, bz = r[0] - p[0], r[1] - p[1], r[2] - p[2]
-        cx, cy, cz = s[0] - p[0], s[1] - p[1], s[2] - p[2]
-        gx = (by * cz - bz * cy, cy * az - cz * ay, ay * bz - az * by)
-        gy = (bz * cx - bx * cz, cz * ax - cx * az, az * bx - ax * bz)
-        gz = (bx * cy - by * cx, cx * ay - cy * ax, ax * by - ay * bx)
-        hx, hy, hz = _applied(gram[t], ax, bx, cx), _applied(gram[t], ay, by, cy), _applied(gram[t], az, bz, cz)
-        stretch = np.sqrt(
-            _largest_root(
-                ax * hx[0] + bx * hx[1] + cx * hx[2],
-                ay * hy[0] + by * hy[1] + cy * hy[2],
-                az * hz[0] + bz * hz[1] + cz * hz[2],
-                ax * hy[0] + bx * hy[1] + cx * hy[2],
-                ay * hz[0] + by * hz[1] + cy * hz[2],
-                az * hx[0] + bz * hx[1] + cz * hx[2],
-            )
-        )
-        stretch = max(stretch, 1e-6)
-        goal, slot, lane = locations[t, 0], locations[t, 1], locations[t, 2]
-        volume = ax * gx[0] + ay * gy[0] + az * gz[0]
-        params[goal, lane] = growths[bodies[t]] * volume + (ratio / stretch + pressure) * sixfold[t]
-        share, row = 1.0 / (stretch * sixfold[t]), 9 * slot
-        for k, (edges, gradient) in enumerate((((ax, bx, cx), gx), ((ay, by, cy), gy), ((az, bz, cz), gz))):
-            balanced = _applied(metric[t], gradient[0], gradient[1], gradient[2])
-            for edge in range(3):
-                prestress[row + 3 * edge + k, lane] = edges[edge] - share * balanced[edge]
+    corners, rows, bodies, rests = settled
+    growth = np.full((1, LANES), growths[0], np.float32)
+    ratio, pressure = np.float32(ratio), np.float32(pressure)
+    for slot in range(first, end):
+        px, py, pz, _ = gather(positions, corners, 4 * slot)
+        ax, ay, az, _ = gather(positions, corners, 4 * slot + 1)
+        bx, by, bz, _ = gather(positions, corners, 4 * slot + 2)
+        cx, cy, cz, _ = gather(positions, corners, 4 * slot + 3)
+        ax, ay, az, bx, by, bz, cx, cy, cz = ax - px, ay - py, az - pz, bx - px, by - py, bz - pz, cx - px, cy - py, cz - pz
+        at = RESTS * slot
+        # How it is stretched: F F', its eigenvalues being those of edges gram edges'.
+        g11, g12, g13 = load(rests, at), load(rests, at + 1), load(rests, at + 2)
+        g22, g23, g33 = load(rests, at + 3), load(rests, at + 4), load(rests, at + 5)
+        hx, ix, jx = symmetric(g11, g12, g13, g22, g23, g33, ax, bx, cx)
+        hy, iy, jy = symmetric(g11, g12, g13, g22, g23, g33, ay, by, cy)
+        hz, iz, jz = symmetric(g11, g12, g13, g22, g23, g33, az, bz, cz)
+        xx, yy, zz = summed(ax, bx, cx, hx, ix, jx), summed(ay, by, cy, hy, iy, jy), summed(az, bz, cz, hz, iz, jz)
+        xy, yz, zx = summed(ax, bx, cx, hy, iy, jy), summed(ay, by, cy, hz, iz, jz), summed(az, bz, cz, hx, ix, jx)
+        stretch = larger(sqrt(larger(largest_root(xx, yy, zz, xy, yz, zx), 0.0)), 1e-6)
+        u1x, u1y, u1z = crossed(bx, by, bz, cx, cy, cz)
+        u2x, u2y, u2z = crossed(cx, cy, cz, ax, ay, az)
+        u3x, u3y, u3z = crossed(ax, ay, az, bx, by, bz)
+        volume, sixfold = summed(ax, ay, az, u1x, u1y, u1z), load(rests, at + 12)
+        if len(growths) > 1:
+            for lane in range(LANES):
+                growth[0, lane] = growths[bodies[slot, lane]]
+        store(params, rows[slot], load(growth, 0) * volume + (ratio / stretch + pressure) * sixfold)
+        share, row = 1.0 / (stretch * sixfold), 9 * slot
+        m11, m12, m13 = load(rests, at + 6), load(rests, at + 7), load(rests, at + 8)
+        m22, m23, m33 = load(rests, at + 9), load(rests, at + 10), load(rests, at + 11)
+        vx, wx, tx = symmetric(m11, m12, m13, m22, m23, m33, u1x, u2x, u3x)
+        vy, wy, ty = symmetric(m11, m12, m13, m22, m23, m33, u1y, u2y, u3y)
+        vz, wz, tz = symmetric(m11, m12, m13, m22, m23, m33, u1z, u2z, u3z)
+        store(prestress, row, ax - share * vx)
+        store(prestress, row + 1, ay - share * vy)
+        store(prestress, row + 2, az - share * vz)
+        store(prestress, row + 3, bx - share * wx)
+        store(prestress, row + 4, by - share * wy)
+        store(prestress, row + 5, bz - share * wz)
+        store(prestress, row + 6, cx - share * tx)
+        store(prestress, row + 7, cy - share * ty)
+        store(prestress, row + 8, cz - share * tz)
 
 
 @register_jitable
-def _applied(matrix, x, y, z):
-    """A matrix (3, 3) times a vector."""
-    return (
-        matrix[0, 0] * x + matrix[0, 1] * y + matrix[0, 2] * z,
-        matrix[1, 0] * x + matrix[1, 1] * y + matrix[1, 2] * z,
-        matrix[2, 0] * x + matrix[2, 1] * y + matrix[2, 2] * z,
-    )
+def summed(ax, ay, az, bx, by, bz):
+    """a . b."""
+    return fused(ax, bx, fused(ay, by, az * bz))
 
 
 @register_jitable
-def _largest_root(xx, yy, zz, xy, yz, zx):
-    """The largest eigenvalue of a symmetric matrix that has no negative one (Smith 1961)."""
-    mean = (xx + yy + zz) / 3.0
+def symmetric(m11, m12, m13, m22, m23, m33, x, y, z):
+    """A symmetric matrix times a vector."""
+    return summed(m11, m12, m13, x, y, z), summed(m12, m22, m23, x, y, z), summed(m13, m23, m33, x, y, z)
+
+
+@register_jitable
+def largest_root(xx, yy, zz, xy, yz, zx):
+    """The largest eigenvalue of symmetric matrices that have no negative one (Smith 1961)."""
+    mean = (xx + yy + zz) * np.float32(1.0 / 3.0)
     x, y, z = xx - mean, yy - mean, zz - mean
-    spread = np.sqrt((x * x + y * y + z * z + 2.0 * (xy * xy + yz * yz + zx * zx)) / 6.0)
-    if spread <= 1e-12 * mean:
-        return mean
-    half = (x * (y * z - yz * yz) - xy * (xy * z - yz * zx) + zx * (xy * yz - y * zx)) / (2.0 * spread**3)
-    return mean + 2.0 * spread * np.cos(np.arccos(min(max(half, -1.0), 1.0)) / 3.0)
+    outside = fused(xy, xy, fused(yz, yz, zx * zx))
+    spread = sqrt((fused(x, x, fused(y, y, z * z)) + outside + outside) * np.float32(1.0 / 6.0))
+    # Where it is the same all around, whatever the direction, the root is the mean.
+    inverse = 1.0 / larger(spread, mean * np.float32(1e-7) + np.float32(1e-30))
+    x, y, z, xy, yz, zx = x * inverse, y * inverse, z * inverse, xy * inverse, yz * inverse, zx * inverse
+    half = np.float32(0.5) * (x * (y * z - yz * yz) - xy * (xy * z - yz * zx) + zx * (xy * yz - y * zx))
+    u = sqrt(larger(smaller(np.float32(0.5) * half + np.float32(0.5), 1.0), 0.0))
+    root = u * np.float32(ROOT[6]) + np.float32(ROOT[5])
+    for k in range(4, -1, -1):
+        root = fused(root, u, np.float32(ROOT[k]))
+    return fused(spread, root, mean)
 
 
-settle = njit(nogil=True, cache=True)(_settle)
+settle = njit(nogil=True, cache=True, error_model="numpy")(_settle)
 
 
 def _measure(positions, tets, edges, lengths):

@@ -72,7 +72,7 @@ class SolidModel:
     """N particles, T tetrahedra; SI units. What the kernel takes (kernels/soft.py) and `advance` does not make itself.
 
     tets (fans, indices, params, kinds, matrices, prestress, starts), whose rows of ways are filled anew each frame; length_limits
-    likewise; rows (D + 1,); corners int32 (T, 4) the tetrahedra, slots int32 (T, 3) goal's row, slot and lane of each;
+    likewise; rows (D + 1,); settled as `settle` of the kernel takes it;
     pressure a share of volume; settles whether it rests where it is keyed; surfaces (Surfaces) of the pieces that keep their volumes;
     inverse_masses float32 (N,); holds (P / 4, 16); damping_factor, drag_factor a substep; gravity (3,)
     [m/s2]; dt [s]; speed_limit [m/s]
@@ -81,8 +81,7 @@ class SolidModel:
     tets: tuple
     length_limits: tuple
     length_bounds: LengthLimits
-    corners: np.ndarray
-    slots: np.ndarray
+    settled: tuple
     body: object
     pressure: float
     settles: bool
@@ -133,7 +132,8 @@ def solid_model(
     prestress = aligned((9 * (len(packed[3]) if settles else 0), LANES))
     length_limits, limits = _length_limits(body, tets, longest, rows, count)
     kept = NO_SURFACES if surfaces is None or body.keeping <= 0.0 else _surfaces(body, young, dt, pressure, *surfaces)
-    parts = ((*packed, prestress, starts), length_limits, limits, tets, slots, body, pressure, settles, kept, rows)
+    settled = _settled(body, tets, slots, len(packed[3]) if settles else 0)
+    parts = ((*packed, prestress, starts), length_limits, limits, settled, body, pressure, settles, kept, rows)
     return SolidModel(
         *parts,
         *_particles(body, body.springs * young * dt**2),
@@ -143,6 +143,31 @@ def solid_model(
         dt,
         speed_limit,
     )
+
+
+def _settled(body, tets, locations, slots):
+    """What so many slots of tetrahedra (T, 4) are at rest, as `settle` of the kernel takes it; locations (T, 3) as `pack_fans` says."""
+    goals, slot, lane = locations.T if slots else np.zeros((3, 0), int)
+    nobody = LANES // 4 * row_count(len(body.masses)) - 1
+    corners, rows = np.full((slots, LANES, 4), nobody, np.int32), np.zeros(slots, np.int32)
+    bodies, rests = np.zeros((slots, LANES), np.int32), np.zeros((slots, LANES, tet.RESTS))
+    # Nobody's wants no volume.
+    rests[..., 12] = 1e-30
+    if slots:
+        upper = np.triu_indices(3)
+        corners[slot, lane], rows[slot] = tets, goals
+        bodies[slot, lane] = np.unique(body.pieces[tets[:, 0]], return_inverse=True)[1].reshape(-1)
+        rests[slot, lane] = np.column_stack([body.gram[:, *upper], body.metric[:, *upper], body.sixfold])
+    lanes = aligned((tet.RESTS * slots, LANES))
+    lanes[:] = rests.transpose(0, 2, 1).reshape(-1, LANES)
+    return np.ascontiguousarray(corners.transpose(0, 2, 1)).reshape(-1, LANES), rows, bodies, lanes
+
+
+def _near(positions):
+    """Positions (K, N, 3) as `settle` of the kernel takes them: float32 (K, P, 4), seen from the first one."""
+    out = np.zeros((len(positions), LANES // 4 * row_count(positions.shape[1]), 4), np.float32)
+    out[:, : positions.shape[1], :3] = positions - positions[:, :1]
+    return out
 
 
 def _length_limits(body, tets, longest, rows, count):
@@ -291,32 +316,21 @@ def volume_goals(model, state, keyed, keeps):
     middles = 0.5 * (starts + np.minimum(starts + often, substeps) - 1)
     halfway = 0.5 * (targets[np.floor(middles).astype(int)] + targets[np.ceil(middles).astype(int)]) if model.settles else targets[:0]
     growths, goals = np.ones((len(starts), 1)), np.zeros((substeps, count))
-    bodies = np.zeros(len(model.corners), np.int32)
     if count and model.settles:
         looked = np.array([surfaces.sixfold_at(each) for each in (before, *halfway, targets[-1])])
         goals[:] = surfaces.sixfold
         if keeps == "rest":
             # Where joints squeeze it, all of it gives way by as much, so that nothing bulges at one place alone.
             growths = surfaces.sixfold / np.maximum(looked[1:-1], 0.1 * surfaces.sixfold)
-            bodies = _numbered(body.pieces[model.corners[:, 0]])
         else:
             at = np.array([0.0, *(middles + 1.0), substeps])
             now = [np.interp(np.arange(1, substeps + 1), at, looked[:, piece]) for piece in range(count)]
             goals = (1.0 + model.pressure) * np.stack(now, axis=1)
     elif count:
         goals[:] = surfaces.sixfold
-    scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure) if model.settles else _NO_REST
-    settled = (model.corners, model.slots, *scene)
     pressures = (surfaces.faces, surfaces.face_starts, surfaces.rims, surfaces.rim_starts, goals, surfaces.compliances, state.pushes)
-    return (often if model.settles else 0, halfway, growths, settled, (bodies,)), pressures
-
-
-_NO_REST = np.zeros((0, 3, 3)), np.zeros((0, 3, 3)), np.zeros(0), 0.0, 0.0
-
-
-def _numbered(pieces):
-    """Pieces by their order among those that are there, int32."""
-    return np.unique(pieces, return_inverse=True)[1].reshape(-1).astype(np.int32)
+    ratio = body.shear / body.bulk
+    return (often if model.settles else 0, _near(halfway), growths, model.settled, ratio, float(model.pressure)), pressures
 
 
 def settle(model, positions):
@@ -324,10 +338,9 @@ def settle(model, positions):
 
     Length limits that are longer there than at rest may grow from there.
     """
-    body, (_, _, params, _, _, prestress, _) = model.body, model.tets
-    scene = (body.gram, body.metric, body.sixfold, body.shear / body.bulk, model.pressure)
-    alike = np.ones(1), np.zeros(len(model.corners), np.int32)
-    tet.settle(0, len(model.corners), np.ascontiguousarray(positions, float), model.corners, model.slots, *scene, *alike, params, prestress)
+    ratio, (_, _, params, _, _, prestress, _) = model.body.shear / model.body.bulk, model.tets
+    near = _near(np.asarray(positions, float)[None])[0]
+    tet.settle(0, len(model.settled[1]), near, model.settled, ratio, float(model.pressure), np.ones(1), params, prestress)
     _loosen(model, positions)
 
 
