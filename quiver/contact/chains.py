@@ -3,40 +3,47 @@
 import numpy as np
 
 from quiver.contact.contacts import ColliderTracks
-from quiver.contact.skins import SkinContacts
+from quiver.contact.skins import SkinContacts, look_ends
 from quiver.kernels import contacts as kernel
+from quiver.kernels.chains import SAMPLES
 from quiver.kernels.lanes import LANES
 from quiver.sim.obstacles import frame_rows
-from quiver.sim.packing import in_lanes, no_surface_contacts, surface_contact_values
+from quiver.sim.packing import in_lanes, no_samples, surface_contact_values
 from quiver.sim.step import NO_SURFACE_CONTACTS
 from quiver.sim.varying import Varying
+
+FARTHEST_LEVER = 3.0
+"""What is beside a segment's middle line by more than so many of its lengths is not expected to go any further."""
 
 
 class ChainContacts(Varying):
     """What a batch of C chains of n segments meets.
 
     met, skins  for each chain the colliders (indices) and the Skins it meets; rest (C, n + 1, 3) its points in the rest pose [m];
-    thickness   (C, n + 1) how thick it is there [m]
+    thickness   (C, n + 1) how thick it is there [m]; samples (SkinSamples) what touches skins, None where there are none
     """
 
+    VARYING = ("before",)
     INSIDE = ("shapes", "skins")
 
-    def __init__(self, contacts, met, skins, rest, thickness):
-        self.shapes = ColliderTracks(contacts, np.unique(np.concatenate([np.zeros(0, int), *met])))
+    def __init__(self, contacts, met, skins, rest, thickness, samples=None):
+        self.shapes, self.samples = ColliderTracks(contacts, np.unique(np.concatenate([np.zeros(0, int), *met]))), samples
         ends, middles = contacts.contact_distances(rest, thickness), contacts.contact_distances(_middles(rest), _middles(thickness))
         contact_distances = np.stack([middles, ends[:, 1:]], axis=2)[..., self.shapes.met]
         for chain, own in enumerate(met):
             contact_distances[chain][..., ~np.isin(self.shapes.met, own)] = kernel.NEVER
         self.contact_distances, self.core_shapes = np.moveaxis(contact_distances, -1, 1), self.shapes.shapes.astype(np.float32)
-        self.skins, self._chains_of = [], []
+        self.skins, self._rows_of = [], []
         for skin in dict.fromkeys(skin for own in skins for skin in own):
-            chains = np.array([chain for chain, own in enumerate(skins) if skin in own])
-            self._chains_of.append(chains)
-            self.skins.append(SkinContacts(skin, _touching(rest[chains]), _touching(thickness[chains])))
+            rows = np.flatnonzero(np.array([skin in own for own in skins])[samples.chain])
+            if len(rows):
+                self._rows_of.append(rows)
+                self.skins.append(SkinContacts(skin, samples.rest[rows], samples.thickness[rows]))
 
     def start(self, world):
         """Begin in node matrices (J, 3, 4)."""
         self.shapes.start(world)
+        self.before = world.copy()
         for skin in self.skins:
             skin.start(world)
 
@@ -45,8 +52,10 @@ class ChainContacts(Varying):
         self.shapes.appear(world, nodes)
 
     def ready(self, world, jumped, per_frame, origin, skin_world=None, looks=1):
-        """Take the node matrices (S, J, 3, 4) of some frames, all seen from ``origin`` (3,); skin_world those of the skins, if others, which
-        are looked at so many times a frame."""
+        """Take the node matrices (S, J, 3, 4) of some frames, all seen from ``origin`` (3,).
+
+        skin_world  those of the skins, if others, which are looked at so many times a frame
+        """
         self._origin = origin
         rows = self.shapes.rows(world, jumped, per_frame)
         rows[..., :3] -= origin
@@ -54,6 +63,11 @@ class ChainContacts(Varying):
         self.frames = rows.astype(np.float32)
         for skin in self.skins:
             skin.ready(world if skin_world is None else skin_world, jumped, per_frame, looks)
+        if self.skins:
+            self.looks, self.jumped = looks, jumped
+            seen = np.concatenate([self.before[None], world[look_ends(len(jumped), per_frame, looks)]])
+            self._keyed = self.samples.keyed(seen), self.samples.points_of(seen)
+        self.before = world[-1].copy()
 
     def touching(self, world, points):
         """Which of all colliders the chains touch at some frames: bool (F, C, K) in node matrices (F, J, 3, 4).
@@ -77,16 +91,45 @@ class ChainContacts(Varying):
         """
         if not self.skins:
             return NO_SURFACE_CONTACTS
-        lanes, n = -(-len(points) // LANES) * LANES, points.shape[1] - 1
-        found = []
-        for own, skin in zip(self._chains_of, self.skins, strict=True):
-            rows, near, contact_distances, frictions = skin.surface_contacts(frame, _touching(points[own]), _touching(travel[own]), look)
-            values = no_surface_contacts(lanes * n * 2).reshape(lanes, n * 2, -1)
-            values[own[rows // (2 * n)], rows % (2 * n)] = surface_contact_values(
-                np.broadcast_to(self._origin, (len(rows), 3)), near, contact_distances, frictions
+        samples, at = self.samples, frame * self.looks + look if not self.jumped[frame] else (frame + 1) * self.looks
+        places = samples.simulated(self._keyed[0][at], self._keyed[1][at], points)
+        chain, segment = samples.chain, samples.segment
+        begin, way = points[chain, segment], points[chain, segment + 1] - points[chain, segment]
+        length = np.maximum(np.linalg.norm(way, axis=1), 1e-9)
+        looked = way / length[:, None]
+        along = np.clip(np.einsum("rk,rk->r", places - begin, looked) / length, -1.0, 2.0)
+        arms = places - begin - along[:, None] * way
+        # What of them the chain does not move goes on as it is keyed.
+        left, keyed = (1.0 - samples.carried)[:, None], self._keyed[0]
+        rest, rest_moves = left * (places - self._origin), np.zeros_like(places)
+        rest_moves[: keyed.shape[1]] = left[: keyed.shape[1]] * (keyed[min(at + 1, len(keyed) - 1)] - keyed[at])
+        # What is beside the middle line goes further as the segment turns.
+        levers = 1.0 + np.minimum(np.linalg.norm(arms, axis=1) / length, FARTHEST_LEVER)
+        reach = np.maximum(travel[chain, segment], travel[chain, segment + 1]) * levers
+        lanes, n, found = -(-len(points) // LANES) * LANES, points.shape[1] - 1, []
+        for own, skin in zip(self._rows_of, self.skins, strict=True):
+            rows, near, contact_distances, frictions = skin.surface_contacts(frame, places[own], reach[own], look)
+            values = no_samples(lanes * n * SAMPLES).reshape(lanes, n, SAMPLES, -1)
+            which = own[rows]
+            gaps = np.einsum("qk,qk->q", places[which] - near[:, :3], near[:, 6:9]) - contact_distances
+            kept, slot = _nearest(chain[which] * n + segment[which], gaps)
+            which, rows = which[kept], kept
+            origins = np.broadcast_to(self._origin, (len(rows), 3))
+            contact = surface_contact_values(origins, near[rows], contact_distances[rows], frictions[rows])
+            values[chain[which], segment[which], slot] = np.column_stack(
+                [contact, along[which], arms[which], looked[which], samples.carried[which], rest[which], rest_moves[which]]
             )
             found.append(in_lanes(values).reshape(-1, LANES))
         return np.concatenate(found)
+
+
+def _nearest(groups, gaps):
+    """(rows, slots) of the SAMPLES smallest gaps (Q,) of each group (Q,)."""
+    order = np.lexsort((gaps, groups))
+    sorted_groups = groups[order]
+    begins = np.searchsorted(sorted_groups, sorted_groups)
+    slots = np.arange(len(order)) - begins
+    return order[slots < SAMPLES], slots[slots < SAMPLES]
 
 
 def _middles(values):

@@ -1,9 +1,11 @@
 """The colliders of a setup in a run: where they are, which layers meet them, and how close anything may come."""
 
+from functools import cached_property
+
 import numpy as np
 
 from quiver.colliders import SURFACES
-from quiver.contact.skins import Skin, surface_of_collider
+from quiver.contact.skins import Skin, SkinBehind, surface_of, surface_of_collider
 from quiver.errors import BadInput
 from quiver.kernels import contacts as kernel
 from quiver.mesh import regions
@@ -12,6 +14,8 @@ from quiver.rig.pose import rest_matrices
 from quiver.sim.obstacles import frame_rows, shape_rows
 from quiver.sim.varying import Varying
 
+LEAST_OWN = 0.5
+"""What a layer moves by more than this share is its own, and not what it meets."""
 KNOWN = 3
 """Answers that are kept besides the last one."""
 MAIN_SHARE = 0.05
@@ -35,7 +39,8 @@ class Contacts:
         for collider in self.colliders:
             if collider.joint and collider.joint not in skeleton:
                 raise BadInput(f"collider “{collider.name}”: expected a joint of this character, got “{collider.joint}”")
-        self._known = []
+        self._known, self._skins = [], {}
+        self.character = character
         self.nodes = np.array([skeleton.index(each.joint) if each.joint else -1 for each in self.colliders], int)
         positions = np.array([each.place for each in self.colliders], float).reshape(-1, 3)
         rotations = np.array([each.turn for each in self.colliders], float).reshape(-1, 4)
@@ -93,7 +98,55 @@ class Contacts:
             if not meets_skin(setup, layer, skin.collider):
                 continue
             own, key = self._own(setup, layer, skin, driven)
-            found.append(skin.without(own, key) if own.any() else skin)
+            found.append(
+                self._once((skin.collider.id, key), lambda skin=skin, own=own, key=key: skin.without(own, key) if own.any() else skin)
+            )
+        return [skin for skin in found if skin is not None]
+
+    def _once(self, key, make):
+        """What was made for a key before, so that those who meet the same skin know that they do."""
+        if key not in self._skins:
+            self._skins[key] = make()
+        return self._skins[key]
+
+    @cached_property
+    def _skin_of_nodes(self):
+        """{node: index of the mesh that it moves the largest part of, more than any other node does of that part}."""
+        found = {}
+        for index, mesh in enumerate(self.character.meshes):
+            if mesh.skin < 0 or not len(mesh.triangles):
+                continue
+            heaviest = _heaviest(mesh)
+            for node in np.unique(heaviest).tolist():
+                size = float(np.linalg.norm(np.ptp(mesh.positions[heaviest == node], axis=0)))
+                if size > found.get(node, (-1.0, 0))[0]:
+                    found[node] = size, index
+        return {node: index for node, (_, index) in found.items()}
+
+    def stands_for_skin(self, indices):
+        """Which of simple shapes (indices) ride on a joint that moves skin, and stand for it: bool (n,)."""
+        return np.array([int(node) in self._skin_of_nodes for node in self.nodes[indices]], bool)
+
+    def skins_behind(self, met, driven):
+        """The Skins that simple shapes (indices ``met``) stand for: what is seen, and so what counts.
+
+        Of each mesh all is left out of which ``driven`` nodes move more than LEAST_OWN, and what hangs on joints whose shapes are not met.
+        """
+        met = np.asarray(met, int)
+        shapes = {}
+        for index in met[self.stands_for_skin(met)]:
+            shapes.setdefault(self._skin_of_nodes[int(self.nodes[index])], []).append(index)
+        spared = set(self.nodes[np.setdiff1d(np.arange(len(self)), met)].tolist()) - set(self.nodes[met].tolist())
+        found = []
+        for mesh_index, own in shapes.items():
+            mesh, key = self.character.meshes[mesh_index], ("behind", tuple(sorted(driven)), tuple(sorted(spared)))
+
+            def make(mesh=mesh, collider=self.colliders[own[0]], key=key):
+                share = (mesh.weights * np.isin(mesh.joints, sorted(driven))).sum(1)
+                left_out = (share > LEAST_OWN) | np.isin(_heaviest(mesh), sorted(spared))
+                return SkinBehind(collider, surface_of(self.character, mesh.name, self.scale)).without(left_out, key)
+
+            found.append(self._once((mesh_index, self.colliders[own[0]].id, key), make))
         return [skin for skin in found if skin is not None]
 
     def _own(self, setup, layer, skin, driven):
@@ -128,6 +181,11 @@ class Contacts:
         """
         wanted = np.asarray(thickness)[..., None] + self.radii + self.margins
         return np.minimum(wanted, self.distances(points))
+
+
+def _heaviest(mesh):
+    """The node that moves each vertex of a mesh most (V,)."""
+    return mesh.joints[np.arange(len(mesh.positions)), mesh.weights.argmax(1)]
 
 
 def _identity(collider):

@@ -1,6 +1,8 @@
 """Laying a skinned surface out for kernels/posed.py, and the poses it is asked in."""
 
+import igl
 import numpy as np
+from cachetools import LRUCache
 
 from quiver.kernels import posed as kernel
 from quiver.kernels.nearest import build_tree
@@ -8,6 +10,8 @@ from quiver.rig.skinning import relative_rows, slots_of
 
 LEAVES_OF_A_CLUSTER, MOST_CLUSTERS = 4, 10
 """As powers of two: so many leaves of the tree are one cluster at least, and so many clusters there are at the most."""
+KEPT = 64
+"""Sets of points whose place in the rest pose is known of a surface."""
 IN_A_LEAF = 8
 """Points that are asked together lie in leaves of about so many at least."""
 RIM = 0.02
@@ -20,7 +24,8 @@ class PosedSurface:
     def __init__(self, patch, mesh, scale, rest_world):
         self.mesh, self.scale, self.rest_world = mesh, scale, rest_world
         self.layout = _layout(patch, mesh, scale)
-        self._idle = []
+        self._rest, self._triangles = np.ascontiguousarray(patch.rest, float), np.ascontiguousarray(patch.triangles, np.int64)
+        self._idle, self._known = [], LRUCache(KEPT)
 
     def matrices(self, world):
         """(joint matrices float32 (F, B, LANES), the places they count from (F, 3) [m]) in node matrices (F, J, 3, 4)."""
@@ -36,8 +41,24 @@ class PosedSurface:
         return kernel.Pose(positions, boxes, np.zeros((vertices, 3)), *counts)
 
     def at_rest(self, points):
-        """How far points (R, 3) are outside in the rest pose, by the surface's smooth normals and truly: (R,) each, NaN beyond a rim."""
-        return self.distances(self.rest_world, points, np.full(len(points), np.inf))
+        """How far points (R, 3) are outside in the rest pose, by the surface's smooth normals and truly: (R,) each.
+
+        Inside is where the surface winds around more than half (Jacobson et al. 2013): skin may cross itself, and have holes.
+        """
+        key = np.ascontiguousarray(points, float).tobytes()
+        if key not in self._known:
+            self._known[key] = self._at_rest(points)
+        return self._known[key]
+
+    def _at_rest(self, points):
+        smooth, true = self.distances(self.rest_world, points, np.full(len(points), np.inf))
+        asked, rest = np.ascontiguousarray(points, float), (self._rest, self._triangles)
+        is_inside = igl.fast_winding_number(*rest, asked) > 0.5 if len(asked) else np.zeros(0, bool)
+        beside = np.flatnonzero(np.isnan(true) & is_inside)
+        if len(beside):
+            true[beside] = -np.sqrt(igl.point_mesh_squared_distance(asked[beside], *rest)[0])
+        true = np.where(is_inside, -np.abs(true), np.abs(true))
+        return np.where(smooth * true > 0.0, smooth, true), true
 
     def distances(self, world, points, limits):
         """The same in node matrices (J, 3, 4), NaN beyond limits (R,) too."""

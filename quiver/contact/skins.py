@@ -2,6 +2,7 @@
 
 from functools import cached_property
 
+import igl
 import numpy as np
 
 from quiver.bodies import simplified
@@ -19,6 +20,8 @@ from quiver.sim.varying import Varying
 NEAR = 0.01
 """What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
 KEPT_SURFACES = 64
+ABOVE, HIDDEN = 5e-4, 0.7
+"""So far above a vertex, as a share of the skin's size, its outside begins; where the skin winds around that more than so much, it is hidden."""
 DEEP = 0.08
 """Deeper than that inside nothing is looked for: on the far side of a limb there is another skin [m]."""
 
@@ -53,6 +56,16 @@ class Surface(Patch):
         """It as a PosedSurface."""
         return PosedSurface(self, self.mesh, self.scale, self.rest_world)
 
+    @cached_property
+    def is_seen(self):
+        """Which triangles are seen in the rest pose, bool (F,), and not inside of others: skin made of parts crosses itself."""
+        normals, used = np.empty_like(self.rest), np.unique(self.triangles)
+        vertex_normals(self.rest, self.triangles, normals)
+        above = self.rest[used] + ABOVE * float(np.linalg.norm(np.ptp(self.rest, axis=0))) * normals[used]
+        seen = np.ones(len(self.rest), bool)
+        seen[used] = igl.fast_winding_number(self.rest, self.triangles.astype(np.int64), above) < HIDDEN
+        return seen[self.triangles].any(1)
+
 
 _surfaces, _rests = Cache(KEPT_SURFACES), Cache(KEPT_SURFACES)
 
@@ -78,11 +91,18 @@ def surface_of_collider(character, collider, scale):
 
 
 class Rest(Patch):
-    """What is left of a surface (Surface) without some of its vertices, bool (V,)."""
+    """What is left of a surface (Surface) without some of its vertices, bool (V,), the cuts closed by lids: so it still has an inside.
 
-    def __init__(self, surface, without):
+    Of what is not seen, nothing is left where ``is_seen``.
+    """
+
+    def __init__(self, surface, without, is_seen=False):
         self.whole, self.mesh = surface, surface.mesh
-        super().__init__(surface.rest, surface.triangles[~without[surface.triangles].any(1)])
+        triangles = surface.triangles[surface.is_seen] if is_seen else surface.triangles
+        is_left = ~without[triangles].any(1)
+        lids = [np.column_stack([np.full(len(rim) - 2, rim[0]), rim[1:-1], rim[2:]]) for rim in cuts(triangles, is_left)]
+        triangles = triangles[is_left]
+        super().__init__(surface.rest, np.concatenate([triangles, *lids]).astype(triangles.dtype))
 
     @cached_property
     def posed(self):
@@ -90,11 +110,40 @@ class Rest(Patch):
         return PosedSurface(self, self.mesh, self.whole.scale, self.whole.rest_world)
 
 
+def cuts(triangles, is_left):
+    """The rims (n,) along which triangles (F, 3) were cut off others that are left, bool (F,): loops, as lids over them go around."""
+    sides = np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]).astype(np.int64)
+    left, count = np.tile(is_left, 3), int(triangles.max()) + 1
+    gone = sides[~left] @ [count, 1]
+    # A side of what is left whose neighbour is gone; the lid goes along it as that did.
+    rim = sides[left][:, ::-1]
+    ahead = {}
+    for a, b in rim[np.isin(rim @ [count, 1], gone)].tolist():
+        ahead.setdefault(a, []).append(b)
+    found = []
+    while ahead:
+        start = at = next(iter(ahead))
+        loop = []
+        while at in ahead:
+            loop.append(at)
+            after = ahead[at].pop()
+            if not ahead[at]:
+                del ahead[at]
+            at = after
+            if at == start:
+                break
+        if at == start and len(loop) > 2:
+            found.append(np.array(loop))
+    return tuple(found)
+
+
 class Skin:
     """One collider that is a surface, or the rest of it that a layer meets. Lengths in metres. Raises BadInput where it cannot be made.
 
-    ``nodes`` are those it rides on alone; ``key`` stands for what is left out of it.
+    ``nodes`` are those it rides on alone; ``key`` stands for what is left out of it; ``is_seen`` whether only what is seen of it counts.
     """
+
+    is_seen = False
 
     def __init__(self, collider, surface, key=()):
         self.key = key
@@ -106,7 +155,7 @@ class Skin:
         surface = self.surface
         if own[surface.triangles].any(1).all():
             return None
-        return Skin(self.collider, _rests.get(surface, key, lambda: Rest(surface, own)), key)
+        return type(self)(self.collider, _rests.get(surface, (*key, self.is_seen), lambda: Rest(surface, own, self.is_seen)), key)
 
     def carried_by(self, nodes):
         """Which of its vertices some nodes move, bool (V,)."""
@@ -114,6 +163,16 @@ class Skin:
         if mesh.skin < 0:
             return np.full(len(mesh.positions), mesh.node in nodes)
         return ((mesh.weights > 0.0) & np.isin(mesh.joints, sorted(nodes))).any(1)
+
+
+class SkinBehind(Skin):
+    """The visible skin that a simple shape stands for: its friction, but no margin, and it moves as it is keyed."""
+
+    is_seen = True
+
+    def __init__(self, collider, surface, key=()):
+        super().__init__(collider, surface, key)
+        self.margin = 0.0
 
 
 class ClosestPointQuery:
@@ -175,8 +234,7 @@ class SkinContacts(Varying):
     def ready(self, world, jumped, per_frame, looks=1):
         """Take the node matrices (S, J, 3, 4) of some frames, in each of which it is asked so many times."""
         self.looks, self.jumped = looks, jumped
-        ends = np.round(np.arange(1, looks * len(jumped) + 1) * per_frame / looks).astype(int) - 1
-        self.poses.ready(np.concatenate([self.before[None], world[ends]]))
+        self.poses.ready(np.concatenate([self.before[None], world[look_ends(len(jumped), per_frame, looks)]]))
         self.before = world[-1].copy()
 
     def surface_contacts(self, frame, points, travel, look=0):
@@ -195,6 +253,11 @@ class SkinContacts(Varying):
         rows, near = rows[by], near[by]
         near[:, :6] += origins.ravel()
         return rows, near, self.contact_distances[rows], np.full(len(rows), self.skin.friction)
+
+
+def look_ends(frames, per_frame, looks):
+    """Samples at which looks end, so many in each of so many frames."""
+    return np.round(np.arange(1, looks * frames + 1) * per_frame / looks).astype(int) - 1
 
 
 class SkinDepth:

@@ -26,7 +26,7 @@ from numba import njit
 from numba.extending import register_jitable
 
 from quiver.kernels.contacts import BOUND, kept_out
-from quiver.kernels.lanes import any_less, larger, load, splat, sqrt, store, where_less
+from quiver.kernels.lanes import any_less, larger, load, smaller, splat, sqrt, store, where_less
 from quiver.kernels.surface_contacts import PARAMS as SURFACE_CONTACT
 from quiver.kernels.surface_contacts import before_surface_contact, off_surface_contact
 
@@ -52,6 +52,15 @@ SHORTEST_SHARE = 0.5
 """... and the least of its keyed length that is left of it."""
 PARAMS = 13
 
+SAMPLES = 4
+"""Samples of the visible skin of a segment that may touch at once."""
+ALONG = SURFACE_CONTACT
+"""Where a sample is along its segment, 0 to 1 between its ends; then how far it is beside its middle line and where the segment looked when
+it was looked up, three rows each; what share of it the chain moves; where the rest of it is, and how far that moves in the frame, three
+rows each."""
+ARM, LOOKED, CARRIED, REST, REST_MOVES, SAMPLE = ALONG + 1, ALONG + 4, ALONG + 7, ALONG + 8, ALONG + 11, ALONG + 14
+LEAST_LEVER, FARTHEST_TURN = 1e-3, 0.2
+"""So near to a fixed root nothing is levered out; and by no more than so much of a segment's length in a substep."""
 SCRATCH = 16
 QUICK = 0.5
 """Cosine of a segment's turn in one substep from which on it pulls along where it is."""
@@ -326,12 +335,54 @@ def apply_limits(n, state, s0, params, p0, motion, m0, axes, a0):
 
 
 @register_jitable
+def sampled(skins, sample, now, ax, ay, az, bx, by, bz):
+    """(where a sample of a segment from a to b is, x y z; where it is beside its middle line, turned as that is since it was looked up)."""
+    share = load(skins, sample + ALONG)
+    rx, ry, rz = load3(skins, sample + ARM)
+    lx, ly, lz = load3(skins, sample + LOOKED)
+    dx, dy, dz = bx - ax, by - ay, bz - az
+    inverse = 1.0 / larger(sqrt(dx * dx + dy * dy + dz * dz), 1e-9)
+    ex, ey, ez = dx * inverse, dy * inverse, dz * inverse
+    # The shortest turn from the one direction to the other.
+    along = lx * rx + ly * ry + lz * rz
+    back = ((lx + ex) * rx + (ly + ey) * ry + (lz + ez) * rz) / larger(1.0 + (lx * ex + ly * ey + lz * ez), 1e-3)
+    rx = rx - back * (lx + ex) + 2.0 * along * ex
+    ry = ry - back * (ly + ey) + 2.0 * along * ey
+    rz = rz - back * (lz + ez) + 2.0 * along * ez
+    x, y, z = ax + share * dx + rx, ay + share * dy + ry, az + share * dz + rz
+    carried = load(skins, sample + CARRIED)
+    sx, sy, sz = load3(skins, sample + REST)
+    mx, my, mz = load3(skins, sample + REST_MOVES)
+    return sx + mx * now + carried * x, sy + my * now + carried * y, sz + mz * now + carried * z, rx, ry, rz
+
+
+@register_jitable
+def levered(skins, sample, wx, wy, wz, ax, ay, az, bx, by, bz, rx, ry, rz, free_before, free):
+    """How both ends a and b of a segment move so that a sample, r beside its middle line, does by w: x y z of the one, then of the other."""
+    share, carried = load(skins, sample + ALONG), load(skins, sample + CARRIED)
+    dx, dy, dz = bx - ax, by - ay, bz - az
+    inverse = 1.0 / larger(dx * dx + dy * dy + dz * dz, 1e-12)
+    # An end that moves carries the sample along, and turns the segment, so that what is beside it moves too.
+    turn = (wx * dx + wy * dy + wz * dz) * inverse
+    px, py, pz = (1.0 - share) * wx + turn * rx, (1.0 - share) * wy + turn * ry, (1.0 - share) * wz + turn * rz
+    ex, ey, ez = share * wx - turn * rx, share * wy - turn * ry, share * wz - turn * rz
+    squared = wx * wx + wy * wy + wz * wz
+    gives = free_before * (px * px + py * py + pz * pz) + free * (ex * ex + ey * ey + ez * ez)
+    amount = squared / larger(carried * gives, LEAST_LEVER * squared + TINY)
+    # However short the lever, a segment turns no farther in a substep.
+    most = larger(px * px + py * py + pz * pz, ex * ex + ey * ey + ez * ez) * amount * amount * inverse
+    amount = amount * smaller(FARTHEST_TURN / sqrt(larger(most, TINY)), 1.0)
+    one, other = amount * free_before, amount * free
+    return one * px, one * py, one * pz, other * ex, other * ey, other * ez
+
+
+@register_jitable
 def push_out(
     n, state, s0, params, p0, motion, m0, scratch, colliders, first_row, first_contact_distance, surface_contacts, block, now, then
 ):
     """Push the middles and the ends of all segments out of the colliders, from root to tip (arrays as in kernels/contacts.py).
 
-    Then off the spots of skins (arrays as `advance` says), between the shares ``then`` and ``now`` of the frame.
+    Then samples of their own skin off the spots of others' (arrays as `advance` says), between the shares ``then`` and ``now`` of the frame.
     """
     frames, shapes, contact_distances = colliders
     skins, blocks = surface_contacts
@@ -339,7 +390,8 @@ def push_out(
     zero = splat(0.0)
     # Of the particle before: where it is, where it was a substep ago, whether it is free.
     px, py, pz = rx, ry, rz
-    kx, ky, kz = load3(motion, m0 + 6 * n)
+    kx, ky, kz = load3(motion, m0 + 6 * n + 3)
+    kx, ky, kz = rx - kx, ry - ky, rz - kz
     free_before = zero
     for i in range(n):
         free = where_less(0.0, load(params, p0 + PARAMS * i + INVERSE_MASS), 1.0, 0.0)
@@ -367,21 +419,19 @@ def push_out(
             ux, uy, uz = ux + both * free * wx, uy + both * free * wy, uz + both * free * wz
             wx, wy, wz = kept_out(colliders, k, row, end, ox, oy, oz, rx + ux, ry + uy, rz + uz)
             ux, uy, uz = ux + free * wx, uy + free * wy, uz + free * wz
-        for k in range(len(skins) // (blocks * n * 2 * SURFACE_CONTACT)):
-            surface_contact = ((k * blocks + block) * n + i) * 2 * SURFACE_CONTACT
-            near = before_surface_contact(
-                skins, surface_contact, now, 0.5 * (rx + ux + px + vx), 0.5 * (ry + uy + py + vy), 0.5 * (rz + uz + pz + vz)
-            )
-            if any_less(near[0], 0.0):
-                wx, wy, wz = off_surface_contact(skins, surface_contact, then, *near, 0.5 * (ox + kx), 0.5 * (oy + ky), 0.5 * (oz + kz))
-                both = 2.0 / larger(free + free_before, 1.0)
-                vx, vy, vz = vx + both * free_before * wx, vy + both * free_before * wy, vz + both * free_before * wz
-                ux, uy, uz = ux + both * free * wx, uy + both * free * wy, uz + both * free * wz
-            surface_contact += SURFACE_CONTACT
-            near = before_surface_contact(skins, surface_contact, now, rx + ux, ry + uy, rz + uz)
-            if any_less(near[0], 0.0):
-                wx, wy, wz = off_surface_contact(skins, surface_contact, then, *near, ox, oy, oz)
-                ux, uy, uz = ux + free * wx, uy + free * wy, uz + free * wz
+        for k in range(len(skins) // (blocks * n * SAMPLES * SAMPLE)):
+            for slot in range(SAMPLES):
+                sample = (((k * blocks + block) * n + i) * SAMPLES + slot) * SAMPLE
+                ends = px + vx, py + vy, pz + vz, rx + ux, ry + uy, rz + uz
+                x, y, z, ax, ay, az = sampled(skins, sample, now, *ends)
+                near = before_surface_contact(skins, sample, now, x, y, z)
+                if not any_less(near[0], 0.0):
+                    continue
+                x, y, z, _, _, _ = sampled(skins, sample, then, kx, ky, kz, ox, oy, oz)
+                wx, wy, wz = off_surface_contact(skins, sample, then, *near, x, y, z)
+                ax, ay, az, bx, by, bz = levered(skins, sample, wx, wy, wz, *ends, ax, ay, az, free_before, free)
+                vx, vy, vz = vx + ax, vy + ay, vz + az
+                ux, uy, uz = ux + bx, uy + by, uz + bz
         store3(state, s0 + 6 * i, ux, uy, uz)
         if i > 0:
             ax, ay, az = load3(state, s0 + 6 * i - 6)
@@ -423,8 +473,8 @@ def advance(
     """Advance the chains of the blocks first_block..end_block-1 by a number of substeps (arrays as in the module's text).
 
     ``colliders`` are frames and shapes as kernels/contacts.py says, and reaches, in float32; ``surface_contacts``, of skins that
-    move evenly through these substeps, are as in kernels/surface_contacts.py, for each skin, block, segment, its
-    middle and its end. ``record`` receives the displacements after every ``record_every``-th substep. Blocks share nothing, so any split
+    move evenly through these substeps, are as in kernels/surface_contacts.py and here at ALONG, for each skin, block, segment, its SAMPLES.
+    ``record`` receives the displacements after every ``record_every``-th substep. Blocks share nothing, so any split
     over threads gives the same bits.
     """
     blocks = params.shape[0] // (PARAMS * n)

@@ -23,6 +23,8 @@ LOOSE = np.float32(1e-5)
 """Boxes that no vertex was looked at for are so much larger: weights are shares but for rounding [m]."""
 WIDER = 1.00001
 """Squared distances in float32 may be wrong by less than this."""
+CORNER = 1e-9
+"""A spot with a smaller share of a triangle's corner lies on the edge opposite."""
 TIE = 1.001
 """Squared distances that differ less are settled in float64."""
 
@@ -381,6 +383,61 @@ def scratch():
     )
 
 
+@njit(**_options)
+def across(t, triangles, positions):
+    """The normal of a triangle, twice as long as its area."""
+    a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+    ax, ay, az = np.float64(positions[a, 0]), np.float64(positions[a, 1]), np.float64(positions[a, 2])
+    e1x, e1y, e1z = positions[b, 0] - ax, positions[b, 1] - ay, positions[b, 2] - az
+    e2x, e2y, e2z = positions[c, 0] - ax, positions[c, 1] - ay, positions[c, 2] - az
+    return e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x
+
+
+@njit(**_options)
+def is_behind(points, q, t, v, w, spots, lane, layout, pose):
+    """Whether a point is inside, its spot being the nearest one: by the normals of what that lies on, a triangle's, those at an edge, or at
+    a corner by their angles (Bærentzen, Aanæs 2005)."""
+    triangles, positions = layout.triangles, pose.positions
+    x, y, z = points[q, 0] - spots[lane, 0], points[q, 1] - spots[lane, 1], points[q, 2] - spots[lane, 2]
+    shares, touched, corner = (1.0 - v - w, v, w), 0, 0
+    for k in range(3):
+        if shares[k] > CORNER:
+            touched += 1
+            corner = k if touched == 1 else corner
+    if touched == 3:
+        nx, ny, nz = across(t, triangles, positions)
+        return x * nx + y * ny + z * nz < 0.0
+    vertex, total = triangles[t, corner], 0.0
+    for i in range(layout.ring_starts[vertex], layout.ring_starts[vertex + 1]):
+        other, on_edge, own = layout.ring[i], 0, 0
+        for k in range(3):
+            if triangles[other, k] == vertex:
+                own = k
+            for j in range(3):
+                on_edge += shares[j] > CORNER and triangles[other, k] == triangles[t, j]
+        if touched == 2 and on_edge < 2:
+            continue
+        nx, ny, nz = across(other, triangles, positions)
+        length = max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
+        weight = 1.0
+        if touched == 1:
+            a, b = triangles[other, (own + 1) % 3], triangles[other, (own + 2) % 3]
+            ex, ey, ez, fx, fy, fz = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+            ex, ey, ez = (
+                np.float64(positions[a, 0]) - positions[vertex, 0],
+                np.float64(positions[a, 1]) - positions[vertex, 1],
+                np.float64(positions[a, 2]) - positions[vertex, 2],
+            )
+            fx, fy, fz = (
+                np.float64(positions[b, 0]) - positions[vertex, 0],
+                np.float64(positions[b, 1]) - positions[vertex, 1],
+                np.float64(positions[b, 2]) - positions[vertex, 2],
+            )
+            weight = np.arctan2(length, ex * fx + ey * fy + ez * fz)
+        total += weight * (x * nx + y * ny + z * nz) / length
+    return total < 0.0
+
+
 @register_jitable
 def in_front(points, q, spots, lane):
     """How far a point is in front of its spot's plane."""
@@ -408,7 +465,14 @@ def near_spots(points, travel, contact_distances, rim, near, deep, layout, begin
             lane = q - first
             if found[lane] < 0:
                 continue
-            if not in_front(points, q, spots, lane) < contact_distances[q] + 1.5 * travel[q] + near:
+            gap = in_front(points, q, spots, lane)
+            behind = is_behind(points, q, found[lane], shares[lane, 0], shares[lane, 1], spots, lane, layout, begin)
+            if (gap < 0.0) != behind:
+                # At a sharp corner the smooth normal looks elsewhere: the way to the spot says where it is out.
+                gap = -np.sqrt(squares[lane]) if behind else np.sqrt(squares[lane])
+                for c in range(3):
+                    spots[lane, 6 + c] = (points[q, c] - spots[lane, c]) / (gap if gap != 0.0 else 1.0)
+            if not gap < contact_distances[q] + 1.5 * travel[q] + near:
                 found[lane] = -1
                 continue
             cluster = layout.cluster_of[found[lane]]
@@ -436,7 +500,9 @@ def signed_distances(points, limits, rim, layout, pose, matrices, out):
             out[q, 0], out[q, 1] = np.nan, np.nan
             if found[lane] >= 0:
                 distance, smooth = np.sqrt(squares[lane]), in_front(points, q, spots, lane)
-                out[q, 0], out[q, 1] = smooth, -distance if smooth < 0.0 else distance
+                if is_behind(points, q, found[lane], shares[lane, 0], shares[lane, 1], spots, lane, layout, pose):
+                    distance = -distance
+                out[q, 0], out[q, 1] = smooth if smooth * distance > 0.0 else distance, distance
 
 
 @njit(**_options)
@@ -465,7 +531,9 @@ def deepest_of_frames(points, allowed, deep, rim, layout, pose, matrices, depths
             )
             for q in range(first, last):
                 lane = q - first
-                if found[lane] < 0 or in_front(points[f], q, spots, lane) >= 0.0:
+                if found[lane] < 0 or allowed[q] + np.sqrt(squares[lane]) < depth:
+                    continue
+                if not is_behind(points[f], q, found[lane], shares[lane, 0], shares[lane, 1], spots, lane, layout, pose):
                     continue
                 beyond = allowed[q] + np.sqrt(squares[lane])
                 if beyond > depth or (beyond == depth and at >= 0 and q < at):

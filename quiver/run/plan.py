@@ -344,7 +344,9 @@ class _Compiler:
             own = [each for each in units if each.layer.id == unit.layer.id]
             if len(unit.met) or unit.skins_met:
                 skin = fitting.skin_of_nodes(character, [node for each in own for node in each.drives])
-                found[unit.layer.id] = ClipDepth(character, contacts, skin, unit.met, unit.skins_met)
+                # What stands for skin is not seen: the skin behind it is.
+                shapes = np.asarray(unit.met, int)[~contacts.stands_for_skin(unit.met)]
+                found[unit.layer.id] = ClipDepth(character, contacts, skin, shapes, unit.skins_met)
         if self.setup.watches_skin:
             skin = {index: np.arange(len(mesh.positions)) for index, mesh in enumerate(character.meshes)}
             found[WHOLE_SKIN] = ClipDepth(character, contacts, skin, np.arange(len(contacts)), contacts.skins, apart=True)

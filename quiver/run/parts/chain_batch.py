@@ -10,6 +10,7 @@ from quiver.bodies import chain as chain_body
 from quiver.bodies import fitting, picking
 from quiver.bodies.hanging import swing_under_weight
 from quiver.contact.chains import ChainContacts
+from quiver.contact.samples import SkinSamples
 from quiver.errors import BadInput, Unstable
 from quiver.kernels.kinematics import segment_rotations
 from quiver.rig import transforms
@@ -63,7 +64,8 @@ class ChainUnit(Unit):
         context, skeleton = self.context, self.context.character.skeleton
         own = {node for unit in context.units if unit.layer is self.layer for node in unit.drives}
         self.met = contacts.met_by(self.layer, driven)
-        self.skins_met = contacts.skins_met_by(context.setup, self.layer, {below for node in own for below in skeleton.below(node)})
+        moved = {below for node in own for below in skeleton.below(node)}
+        self.skins_met = contacts.skins_met_by(context.setup, self.layer, moved) + contacts.skins_behind(self.met, moved)
         self.met_nodes = contacts.nodes_of(self.met, self.skins_met)
         self.met_digest = contacts.identity(self.met, self.skins_met)
         self.skin_radii = np.zeros(len(self.path.drivers))
@@ -180,7 +182,8 @@ class ChainBatch(Part):
         met, skins = [unit.met for unit in units], [unit.skins_met for unit in units]
         if any(map(len, (*met, *skins))):
             thickness = np.array([self._thickness(unit.skin_radii, n + 1) for unit in units])
-            self.contacts = ChainContacts(context.contacts, met, skins, rest, thickness)
+            samples = self._samples(context.character, thickness) if any(skins) else None
+            self.contacts = ChainContacts(context.contacts, met, skins, rest, thickness, samples)
             self.contact_distances = contact_distance_rows(self.model, self.contacts.contact_distances)
         self.lengths = np.array(
             [np.linalg.norm(np.diff(rest[i, : count + 1], axis=0), axis=1).sum() for i, count in enumerate(self.counts)]
@@ -213,6 +216,11 @@ class ChainBatch(Part):
         for slot, axis in enumerate(held[:2]):
             blocked[:, :, slot] = axis
         return blocked
+
+    def _samples(self, character, thickness):
+        """The SkinSamples of its chains; where the artist says how thick they are, they touch with their middle line."""
+        bare = np.full(len(self.paths), self.layer.value("thickness") > 0.0)
+        return SkinSamples(character, self.scale, self.points, self.drivers, self.counts, thickness, bare)
 
     def _thickness(self, skin_radii, points):
         """How thick a chain is at each of so many points [m]: what the dial says, else as its skin."""

@@ -73,7 +73,8 @@ class Prop(Unit, Varying):
     def meet(self, contacts, driven):
         """As `Unit.meet`."""
         self.met = contacts.met_by(self.layer, driven)
-        self.skins_met = contacts.skins_met_by(self.setup, self.layer, self.skeleton.below(self.node))
+        own = self.skeleton.below(self.node)
+        self.skins_met = contacts.skins_met_by(self.setup, self.layer, own) + contacts.skins_behind(self.met, own)
         self.met_nodes = contacts.nodes_of(self.met, self.skins_met)
         self.met_digest = contacts.identity(self.met, self.skins_met)
         if len(self.met) or self.skins_met:
