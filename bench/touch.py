@@ -9,6 +9,7 @@ from scipy.sparse.linalg import splu
 from scipy.spatial import KDTree
 
 from bench.rows import against, row, seconds
+from bench.subdivided import subdivided
 from quiver.bodies import sheet
 from quiver.contact.skins import SkinContacts, Surface
 from quiver.contact.softs import Carried
@@ -25,15 +26,19 @@ from quiver.sim import sheet as solver
 from quiver.sim import solid
 from quiver.sim.packing import surface_contacts_in_lanes
 
-SUBSTEPS, DT = 5, 1.0 / 120.0
+SUBSTEPS, DT = 4, 1.0 / 96.0
 FILM_FPS = 24.0
+VERTICES = 150_000
 SIZES = (2_000, 10_000, 50_000, 100_000)
 
 
 def rows():
     yield growth_row()
-    yield sheet_row()
+    yield sheet_row(100)
+    yield sheet_row(32)
     yield self_contact_row()
+    yield mudwick_row()
+    yield creature_row()
     yield poke_row()
 
 
@@ -67,15 +72,15 @@ def growth_row():
 
 
 class SheetScene:
-    """A cloth of 10,000 particles that lies on a ball of 20,000 triangles, which turns."""
+    """A cloth of side x side particles that lies on a ball of 20,000 triangles, which turns."""
 
-    def __init__(self):
+    def __init__(self, side):
         self.points, self.triangles = globe(20_000)
-        side = np.linspace(-0.6, 0.6, 100)
-        x, z = np.meshgrid(side, side, indexing="ij")
+        steps = np.linspace(-0.6, 0.6, side)
+        x, z = np.meshgrid(steps, steps, indexing="ij")
         nodes = np.stack([x.ravel(), np.sqrt(1.004**2 - x**2 - z**2).ravel(), z.ravel()], 1)
-        corner = (np.arange(99)[:, None] * 100 + np.arange(99)).ravel()
-        faces = np.concatenate([np.stack([corner, corner + 1, corner + 101], 1), np.stack([corner, corner + 101, corner + 100], 1)])
+        a = (np.arange(side - 1)[:, None] * side + np.arange(side - 1)).ravel()
+        faces = np.concatenate([np.stack([a, a + 1, a + side + 1], 1), np.stack([a, a + side + 1, a + side], 1)])
         self.nodes, self.body = nodes, sheet.build(nodes, faces, np.zeros(len(nodes)), 0.01, 0.025, 3.0)
         self.model = solver.sheet_model(self.body, DT, damping_factor=0.99, gravity=(0.0, -9.81, 0.0))
         self.state, self.targets = solid.SolidState(nodes), np.repeat(nodes[None], SUBSTEPS, 0)
@@ -147,13 +152,14 @@ class SheetScene:
             speeds, positions = (moved - positions) / DT, moved
 
 
-def sheet_row():
-    scene = SheetScene()
+def sheet_row(side):
+    """A frame of a cloth on a skin that moves; a large one is shared by two threads."""
+    scene = SheetScene(side)
     scene.ours()
     mine, other = against(scene.ours, scene.plain, rounds=3)
     what = f"{len(scene.nodes)} particles, {len(scene.body.edges)} edges, {len(scene.triangles)} triangles of skin, {SUBSTEPS} substeps"
     return row(
-        "sheet_10k_frame_ms",
+        f"sheet_{side * side // 1000}k_frame_ms",
         mine * 1e3,
         other * 1e3,
         "ms a frame",
@@ -174,6 +180,36 @@ def self_contact_row():
     alone, touching = np.median(costs, axis=0)
     note = "Mudwick's belly kept from the rest of his skin, walk, one thread: a frame of the layer with it; baseline: without it"
     return row("self_contact_x", alone + touching, alone, "ms", note)
+
+
+def mudwick_row():
+    """Mudwick with all that he carries, as shipped, from nothing: how much faster than it plays."""
+    glb, setup = mudwick.build()
+    character, _ = read_character(glb, "Mudwick")
+    taken, plays = _take(character, setup)
+    note = "Mudwick's hop, all layers, contacts and measures as shipped, from nothing, pre-roll included; baseline: as long as it plays"
+    made = row("mudwick_all_x_realtime", plays / taken, 1.0, "x realtime", note)
+    return replace(made, ratio=made.ours)
+
+
+def creature_row():
+    """The same with each triangle cut into sixteen."""
+    glb, setup = mudwick.build()
+    character, _ = read_character(glb, "Mudwick")
+    character, setup = subdivided(character, setup, VERTICES)
+    taken, plays = _take(character, setup, 1)
+    frames, count = round(plays * setup.frame_rate), sum(len(mesh.positions) for mesh in character.meshes)
+    note = f"the same with {count} vertices, shown frames counted; baseline: as long as a frame plays"
+    return row("creature_240k_frame_ms", taken / frames * 1e3, 1e3 / setup.frame_rate, "ms a frame", note)
+
+
+def _take(character, setup, rounds=5):
+    """(seconds of a take of the hop from nothing, the median; seconds that it plays)."""
+    spec = TakeSpec(character, setup, "hop and land")
+    plan = compile_plan(spec)
+    frames = sum(len(chunk.added) for chunk in execute(plan))
+    times = [seconds(lambda: list(execute(compile_plan(spec)))) for _ in range(rounds)]
+    return float(np.median(times)), frames / setup.frame_rate
 
 
 def poke_row():

@@ -5,15 +5,12 @@ import numpy as np
 from quiver.contact.contacts import ColliderTracks
 from quiver.contact.skins import SkinContacts, look_ends
 from quiver.kernels import contacts as kernel
-from quiver.kernels.chains import SAMPLES
-from quiver.kernels.lanes import LANES
+from quiver.kernels.chains import SAMPLE, SAMPLES
+from quiver.kernels.lanes import LANES, aligned
+from quiver.kernels.samples import look_at_samples, tell_samples
 from quiver.sim.obstacles import frame_rows
-from quiver.sim.packing import in_lanes, no_samples, surface_contact_values
 from quiver.sim.step import NO_SURFACE_CONTACTS
 from quiver.sim.varying import Varying
-
-FARTHEST_LEVER = 3.0
-"""What is beside a segment's middle line by more than so many of its lengths is not expected to go any further."""
 
 
 class ChainContacts(Varying):
@@ -92,44 +89,19 @@ class ChainContacts(Varying):
         if not self.skins:
             return NO_SURFACE_CONTACTS
         samples, at = self.samples, frame * self.looks + look if not self.jumped[frame] else (frame + 1) * self.looks
-        places = samples.simulated(self._keyed[0][at], self._keyed[1][at], points)
-        chain, segment = samples.chain, samples.segment
-        begin, way = points[chain, segment], points[chain, segment + 1] - points[chain, segment]
-        length = np.maximum(np.linalg.norm(way, axis=1), 1e-9)
-        looked = way / length[:, None]
-        along = np.clip(np.einsum("rk,rk->r", places - begin, looked) / length, -1.0, 2.0)
-        arms = places - begin - along[:, None] * way
-        # What of them the chain does not move goes on as it is keyed.
-        left, keyed = (1.0 - samples.carried)[:, None], self._keyed[0]
-        rest, rest_moves = left * (places - self._origin), np.zeros_like(places)
-        rest_moves[: keyed.shape[1]] = left[: keyed.shape[1]] * (keyed[min(at + 1, len(keyed) - 1)] - keyed[at])
-        # What is beside the middle line goes further as the segment turns.
-        levers = 1.0 + np.minimum(np.linalg.norm(arms, axis=1) / length, FARTHEST_LEVER)
-        reach = np.maximum(travel[chain, segment], travel[chain, segment + 1]) * levers
-        lanes, n, found = -(-len(points) // LANES) * LANES, points.shape[1] - 1, []
-        for own, skin in zip(self._rows_of, self.skins, strict=True):
-            rows, near, contact_distances, frictions = skin.surface_contacts(frame, places[own], reach[own], look)
-            values = no_samples(lanes * n * SAMPLES).reshape(lanes, n, SAMPLES, -1)
-            which = own[rows]
-            gaps = np.einsum("qk,qk->q", places[which] - near[:, :3], near[:, 6:9]) - contact_distances
-            kept, slot = _nearest(chain[which] * n + segment[which], gaps)
-            which, rows = which[kept], kept
-            origins = np.broadcast_to(self._origin, (len(rows), 3))
-            contact = surface_contact_values(origins, near[rows], contact_distances[rows], frictions[rows])
-            values[chain[which], segment[which], slot] = np.column_stack(
-                [contact, along[which], arms[which], looked[which], samples.carried[which], rest[which], rest_moves[which]]
-            )
-            found.append(in_lanes(values).reshape(-1, LANES))
-        return np.concatenate(found)
-
-
-def _nearest(groups, gaps):
-    """(rows, slots) of the SAMPLES smallest gaps (Q,) of each group (Q,)."""
-    order = np.lexsort((gaps, groups))
-    sorted_groups = groups[order]
-    begins = np.searchsorted(sorted_groups, sorted_groups)
-    slots = np.arange(len(order)) - begins
-    return order[slots < SAMPLES], slots[slots < SAMPLES]
+        keyed, keyed_points = self._keyed
+        places = samples.simulated(keyed[at], keyed_points[at], points)
+        beside, reach = np.empty((len(places), 7)), np.empty(len(places))
+        look_at_samples(places, points, travel, samples.chain, samples.segment, beside, reach)
+        lanes, n = -(-len(points) // LANES) * LANES, points.shape[1] - 1
+        out = aligned((len(self.skins), lanes // LANES * n * SAMPLES * SAMPLE, LANES))
+        ways = keyed[at], keyed[min(at + 1, len(keyed) - 1)]
+        for own, skin, told in zip(self._rows_of, self.skins, out, strict=True):
+            rows, near, _, _ = skin.surface_contacts(frame, places[own], reach[own], look)
+            contact = near, skin.contact_distances, skin.skin.friction
+            where = places, self._origin, beside, samples.chain, samples.segment, samples.carried
+            tell_samples(n, own, rows, *contact, *where, *ways, told)
+        return out.reshape(-1, LANES)
 
 
 def _middles(values):

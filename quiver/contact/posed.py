@@ -1,5 +1,7 @@
 """Laying a skinned surface out for kernels/posed.py, and the poses it is asked in."""
 
+import itertools
+
 import igl
 import numpy as np
 from cachetools import LRUCache
@@ -72,7 +74,7 @@ class PosedSurface:
         return out.T
 
     def deepest(self, world, points, order, allowed, deep):
-        """(depths (F,) [m], which (F,), -1 for none) of the deepest of points (F, R, 3) beyond ``allowed`` (R,), looked up in an order (R,)."""
+        """(depths (F,) [m], which (F,), -1 for none) of the deepest of points (F, R, 3) beyond ``allowed`` (R,), asked in an order."""
         matrices, origins = self.matrices(world)
         depths, where = np.empty(len(points)), np.empty(len(points), np.int64)
         # Whoever measures borrows a pose: a list hands each to one thread at a time.
@@ -137,7 +139,7 @@ def _layout(patch, mesh, scale):
         slots, weights = slots_of(mesh)[old], mesh.weights[old]
     positions = mesh.positions[old]
     skinned, skinned_starts, bound_slots, boxes, bound_starts = [], [0], [], [], [0]
-    for own in (np.unique(triangles[a:b]) for a, b in zip(bounds, bounds[1:], strict=False)):
+    for own in (np.unique(triangles[a:b]) for a, b in itertools.pairwise(bounds)):
         around = np.concatenate([ring[ring_starts[v] : ring_starts[v + 1]] for v in own])
         skinned.append(np.unique(triangles[around]))
         skinned_starts.append(skinned_starts[-1] + len(skinned[-1]))

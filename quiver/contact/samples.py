@@ -2,23 +2,22 @@
 
 import numpy as np
 
-from quiver.kernels.kinematics import segment_rotations
-from quiver.rig import transforms
+from quiver.kernels.samples import place_samples
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_through, subset
 
 MOSTLY = 0.5
 """A vertex of which a chain moves more than this share touches for it."""
-PER_SEGMENT = 24
+PER_SEGMENT = 48
 """Vertices of a segment that touch, at the most: as far apart as may be."""
 
 
 class SkinSamples:
     """R samples of C chains of n segments: vertices that they carry; where a chain carries none, the middles and ends of its segments.
 
-    chain, segment (R,) whose each is; thickness (R,) [m] around it; carried (R,) what share of it the chain moves. ``points_of`` gives the chains' points (S, C, n + 1, 3) [m] in node
-    matrices (S, J, 3, 4); drivers (C, n) the nodes that turn the segments, counts (C,) how many are its own; thickness (C, n + 1) [m];
-    ``bare`` chains (bool (C,)) touch with their middle line whatever they carry
+    chain, segment (R,) whose each is; thickness (R,) [m] around it; carried (R,) what share of it the chain moves. ``points_of`` gives
+    the chains' points (S, C, n + 1, 3) [m] in node matrices (S, J, 3, 4); drivers (C, n) the nodes that turn the segments, counts (C,) how
+    many are its own; thickness (C, n + 1) [m]; ``bare`` chains (bool (C,)) touch with their middle line whatever they carry
     """
 
     def __init__(self, character, scale, points_of, drivers, counts, thickness, bare):
@@ -61,23 +60,9 @@ class SkinSamples:
 
     def simulated(self, keyed, keyed_points, points):
         """Where all are (R, 3) [m], as the skin will be: keyed (R', 3) at keyed_points (C, n + 1, 3), the chains now at points."""
-        turns = turns_of(keyed_points, points)
-        chain, out = self.chain[: len(keyed)], keyed * (1.0 - self.shares.sum(1))[:, None]
-        for slot, share in zip(self.slots.T, self.shares.T, strict=True):
-            arms = np.einsum("rij,rj->ri", turns[chain, slot], keyed - keyed_points[chain, slot])
-            out += share[:, None] * (points[chain, slot] + arms)
-        chain, segment = self.chain[len(keyed) :], self.segment[len(keyed) :]
-        begin, end = points[chain, segment], points[chain, segment + 1]
-        return np.concatenate([out, begin + self.along[:, None] * (end - begin)])
-
-
-def turns_of(keyed, moved):
-    """How segments are turned (C, n, 3, 3) between points (C, n + 1, 3) as keyed and as moved, each after the one before it."""
-    before, after = np.diff(keyed, axis=1)[None], np.diff(moved, axis=1)[None]
-    local = segment_rotations(before, after, np.broadcast_to(np.eye(3), (*before.shape, 3)))[0]
-    for i in range(1, local.shape[1]):
-        local[:, i] = transforms.multiply(local[:, i - 1], local[:, i])
-    return transforms.to_matrices(local)
+        places = np.empty((len(self.chain), 3))
+        place_samples(keyed, keyed_points, points, self.chain, self.segment, self.slots, self.shares, self.along, places)
+        return places
 
 
 def _segments(skeleton, drivers, counts):

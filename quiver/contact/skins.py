@@ -21,7 +21,7 @@ NEAR = 0.01
 """What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
 KEPT_SURFACES = 64
 ABOVE, HIDDEN = 5e-4, 0.7
-"""So far above a vertex, as a share of the skin's size, its outside begins; where the skin winds around that more than so much, it is hidden."""
+"""So far above a vertex, as a share of the size, its outside begins; where the skin winds around that by more than this, it is hidden."""
 DEEP = 0.08
 """Deeper than that inside nothing is looked for: on the far side of a limb there is another skin [m]."""
 
@@ -166,13 +166,9 @@ class Skin:
 
 
 class SkinBehind(Skin):
-    """The visible skin that a simple shape stands for: its friction, but no margin, and it moves as it is keyed."""
+    """The visible skin that a simple shape stands for, with its margin and friction."""
 
     is_seen = True
-
-    def __init__(self, collider, surface, key=()):
-        super().__init__(collider, surface, key)
-        self.margin = 0.0
 
 
 class ClosestPointQuery:

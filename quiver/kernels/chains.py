@@ -52,7 +52,7 @@ SHORTEST_SHARE = 0.5
 """... and the least of its keyed length that is left of it."""
 PARAMS = 13
 
-SAMPLES = 4
+SAMPLES = 8
 """Samples of the visible skin of a segment that may touch at once."""
 ALONG = SURFACE_CONTACT
 """Where a sample is along its segment, 0 to 1 between its ends; then how far it is beside its middle line and where the segment looked when
@@ -358,7 +358,7 @@ def sampled(skins, sample, now, ax, ay, az, bx, by, bz):
 
 @register_jitable
 def levered(skins, sample, wx, wy, wz, ax, ay, az, bx, by, bz, rx, ry, rz, free_before, free):
-    """How both ends a and b of a segment move so that a sample, r beside its middle line, does by w: x y z of the one, then of the other."""
+    """How both ends a and b of a segment move so that a sample, r beside its middle line, does by w: x y z of one, then the other."""
     share, carried = load(skins, sample + ALONG), load(skins, sample + CARRIED)
     dx, dy, dz = bx - ax, by - ay, bz - az
     inverse = 1.0 / larger(dx * dx + dy * dy + dz * dz, 1e-12)
@@ -382,7 +382,7 @@ def push_out(
 ):
     """Push the middles and the ends of all segments out of the colliders, from root to tip (arrays as in kernels/contacts.py).
 
-    Then samples of their own skin off the spots of others' (arrays as `advance` says), between the shares ``then`` and ``now`` of the frame.
+    Then samples of their skin off the spots of others' (arrays as `advance` says), between the shares ``then`` and ``now`` of the frame.
     """
     frames, shapes, contact_distances = colliders
     skins, blocks = surface_contacts

@@ -40,14 +40,14 @@ forward_kinematics = njit(nogil=True, cache=True)(_forward_kinematics)
 
 
 @njit(nogil=True, cache=True)
-def _turned(x, y, z, w, vx, vy, vz):
+def turned(x, y, z, w, vx, vy, vz):
     """A vector turned by a unit quaternion."""
     tx, ty, tz = 2.0 * (y * vz - z * vy), 2.0 * (z * vx - x * vz), 2.0 * (x * vy - y * vx)
     return vx + w * tx + (y * tz - z * ty), vy + w * ty + (z * tx - x * tz), vz + w * tz + (x * ty - y * tx)
 
 
 @njit(nogil=True, cache=True)
-def _after(ax, ay, az, aw, bx, by, bz, bw):
+def after(ax, ay, az, aw, bx, by, bz, bw):
     """The rotation b followed by a."""
     return (
         aw * bx + ax * bw + ay * bz - az * by,
@@ -58,7 +58,7 @@ def _after(ax, ay, az, aw, bx, by, bz, bw):
 
 
 @njit(nogil=True, cache=True)
-def _shortest(ax, ay, az, bx, by, bz):
+def shortest(ax, ay, az, bx, by, bz):
     """The shortest turn from one direction to another; none where a direction has no length."""
     lengths = np.sqrt((ax * ax + ay * ay + az * az) * (bx * bx + by * by + bz * bz))
     w = max(lengths + (ax * bx + ay * by + az * bz), lengths * 1e-4)
@@ -80,10 +80,10 @@ def _segment_rotations(keyed, moved, frames):
         for c in range(chains):
             x, y, z, w = 0.0, 0.0, 0.0, 1.0
             for i in range(n):
-                carried = _turned(x, y, z, w, keyed[s, c, i, 0], keyed[s, c, i, 1], keyed[s, c, i, 2])
-                turn = _shortest(*carried, moved[s, c, i, 0], moved[s, c, i, 1], moved[s, c, i, 2])
-                here = _after(*turn, x, y, z, w)
-                lx, ly, lz, lw = _after(-x, -y, -z, w, *here)
+                carried = turned(x, y, z, w, keyed[s, c, i, 0], keyed[s, c, i, 1], keyed[s, c, i, 2])
+                turn = shortest(*carried, moved[s, c, i, 0], moved[s, c, i, 1], moved[s, c, i, 2])
+                here = after(*turn, x, y, z, w)
+                lx, ly, lz, lw = after(-x, -y, -z, w, *here)
                 f = frames[s, c, i]
                 side = f[0, 0] * (f[1, 1] * f[2, 2] - f[1, 2] * f[2, 1])
                 side += f[0, 1] * (f[1, 2] * f[2, 0] - f[1, 0] * f[2, 2]) + f[0, 2] * (f[1, 0] * f[2, 1] - f[1, 1] * f[2, 0])

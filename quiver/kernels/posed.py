@@ -4,7 +4,7 @@ The tree is that of nearest.py, its triangles and vertices renumbered so that wh
 *clusters*. In a new pose a cluster has a box around all places that its vertices could have: the union, over the joints that move any of
 them, of the joint's matrix times the box of those vertices in the bind pose (a blend lies inside of it, weights being shares). Only when a
 question gets into that box is the cluster *woken*: its vertices are skinned and its boxes fitted, once in a pose. Normals are made vertex
-by vertex, once in a pose, the triangles around in the mesh's own order. So the bits depend neither on who asks nor on what was asked before.
+by vertex, once in a pose, the triangles around in the mesh's own order. So the bits do not depend on who asks, or what was asked before.
 
 Sixteen points that lie near to each other go down the tree together, in float32; which of two places equally near is the nearer is
 then settled in float64. A Pose belongs to one thread; a Layout is shared.
@@ -300,7 +300,7 @@ def make_normal(v, triangles, ring_starts, ring, positions, normals):
 
 @njit(**_options)
 def place_spots(count, found, shares, layout, pose, out, at):
-    """Where spots are and look in a pose: triangles found (n,), shares (n, 2); three columns ``at``, and three ``at`` + 6, of out (n, 12)."""
+    """Where spots are and look: triangles found (n,), shares (n, 2); three columns ``at``, and three ``at`` + 6, of out (n, 12)."""
     triangles, positions, normals = layout.triangles, pose.positions, pose.normals
     for n in range(count):
         t = found[n]
@@ -325,7 +325,7 @@ def place_spots(count, found, shares, layout, pose, out, at):
 
 @njit(**_options)
 def find_spots(first, end, points, limits, rim, layout, pose, matrices, queries, best, which, stack, found, shares, squares, spots):
-    """The spots nearest to points[first:end], sixteen at the most, each within its limit (a negative one is not asked): how many were asked.
+    """The spots nearest to points[first:end], sixteen at the most, each within its limit (none if negative): how many were asked.
 
     found, shares, squares as `settle_packet`; the first half of spots (16, 12) as `place_spots`, for those found.
     """

@@ -178,7 +178,8 @@ def out_of_fixed(states, olds, bodies, still, nothing, levels, step, substeps, e
 @register_jitable
 def is_pressed(contacts):
     """Whether any of contacts (n, CONTACT) presses."""
-    for n in range(len(contacts)):
+    # A loop, for the compiler.
+    for n in range(len(contacts)):  # noqa: SIM110
         if contacts[n, ACROSS] != 0.0:
             return True
     return False

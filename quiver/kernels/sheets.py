@@ -23,7 +23,7 @@ order       int32 (M / 16, 16)   which particle comes when; spans (4,) where the
                                  ends (3,) where the nobodies of each begin
 mass        (M,)                 [kg]; springs (M,) [1/s2] of the holds; held (M,), 0 for what is fixed, else 1; all float32
 bends       ptr ind value        the bends' matrix [N/m], by rows
-net         tails heads stiffness lengths starts, ptr ind sign      springs, sixteen a row (B, 16), [N/m], [m]; where the rows of those inside
+net         tails heads stiffness lengths starts, ptr ind sign      springs, sixteen a row (B, 16), [N/m], [m]; where rows of those inside
                                  of each half begin, then the others (4,); for each particle its own ones, and whether it is their tail
 hinges      corners pull starts, ptr ind weight     likewise what is bent at rest (4 B, 16), and draws along its normals by ``pull`` [N]
 factor      down, up             a triangular matrix each, by panels of sixteen rows: ptr (P + 1,), ind (T,) the columns outside of the
@@ -447,7 +447,7 @@ def arrive(first, end, dt, order, numbers, held, v, step, then, points):
 def answer(part, thread_count, barrier, iterations, spans, ends, held, net, factor, own):
     """Conjugate gradients: the step that answers the forces in r. All threads call this."""
     directions, pulls, vectors, more, sums, numbers = own[6], own[8], own[10], own[11], own[12], own[13]
-    r, w, az, p, q, step = vectors[0], vectors[1], vectors[2], vectors[3], vectors[4], vectors[5]
+    r, w, az = vectors[0], vectors[1], vectors[2]
     wide = vectors.reshape(6, -1, LANES)
     middle, last, before = spans[2] // LANES, spans[3] // LANES, 1.0
     for iteration in range(iterations):

@@ -67,7 +67,7 @@ def _skin_dual_quaternion(first, end, positions, slots, weights, duals, stretche
 
 
 def _skin_frames(positions, slots, weights, matrices, origins, out):
-    """World positions into ``out`` float64 (F, V, 3), under matrices (F, B, 16) that count from ``origins`` (F, 3); others as `_skin_linear`."""
+    """World positions into ``out`` float64 (F, V, 3), under matrices (F, B, 16) that count from ``origins`` (F, 3)."""
     blended = np.empty((1, LANES), np.float32)
     for f in range(len(matrices)):
         rows, placed, origin = matrices[f], out[f], origins[f]

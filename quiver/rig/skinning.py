@@ -52,7 +52,7 @@ def skinned_through(mesh, world):
 
 
 def relative_rows(mesh, world):
-    """(joint matrices float32 (S, B, LANES) in node matrices (S, J, 3, 4), the places (S, 3) they count from: far away, float32 is coarse)."""
+    """Joint matrices float32 (S, B, LANES) in node matrices (S, J, 3, 4); they count from places (S, 3): far off, float32 is coarse."""
     if mesh.skin < 0:
         matrices, lead = world[:, [mesh.node]], mesh.node
     else:

@@ -40,7 +40,7 @@ class Execution:
     def chunks(self, keep_going=lambda: True):
         """Yield TakeChunks from the take's first frame to its last; ends early where ``keep_going()`` is false. Raises Unstable.
 
-        Where there are threads for it, the keyed motion of the next frames is made, and those before are measured, while some are simulated.
+        Where there are threads for it, the keyed motion of the next frames is made and those before are measured meanwhile.
         """
         plan, waiting = self.plan, deque()
         self.start(self._world_at([plan.blocks[0]])[0])
@@ -99,7 +99,7 @@ class Execution:
         return Frames(pose, world, pose[ends].copy(), at, per_frame, origin, world, pose.rotations[ends].copy()), world[ends].copy()
 
     def _simulated(self, frames, jumped, end):
-        """({node: outputs}, {node: seconds}) of some Frames, which are changed; jumped(node) as `Part.simulate` takes it. Raises Unstable."""
+        """({node: outputs}, {node: seconds}) of Frames, which are changed; jumped(node) as `Part.simulate` takes it. Raises Unstable."""
         keyed = _Keyed(self.skeleton, frames.pose, frames.world)
         outputs, seconds, unfollowed = {}, {}, []
 

@@ -8,7 +8,6 @@ import numpy as np
 from quiver.kernels import length_limits as length_limit
 from quiver.kernels import surface_contacts as surface_contact
 from quiver.kernels import tets as tet
-from quiver.kernels.chains import SAMPLE
 from quiver.kernels.contacts import NEVER
 from quiver.kernels.lanes import LANES, aligned
 from quiver.kernels.packing import LONGEST_FAN, pack_blocks, walk_fans
@@ -196,11 +195,6 @@ def no_surface_contacts(count):
     values = np.zeros((count, surface_contact.PARAMS), np.float32)
     values[:, surface_contact.CONTACT_DISTANCE] = NEVER
     return values
-
-
-def no_samples(count):
-    """Values (count, SAMPLE) of samples that touch nothing, as kernels/chains.py takes them."""
-    return np.column_stack([no_surface_contacts(count), np.zeros((count, SAMPLE - surface_contact.PARAMS), np.float32)])
 
 
 def surface_contact_values(bases, near, contact_distances, frictions):

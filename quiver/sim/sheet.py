@@ -1,5 +1,6 @@
 """Laying a sheet out for kernels/sheets.py: its matrices, in the order in which one of them is factored; and one frame's advance."""
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -81,7 +82,7 @@ def sheet_model(body, dt, give=1.0, damping_factor=1.0, drag_factor=1.0, gravity
 
 
 def _in_panels(count, halves):
-    """(where each of so many ordered particles goes (N,), where the spans begin and all ends (4,), where the nobodies of each begin (3,)): two
+    """(where each ordered particle goes (N,), where the spans begin and all ends (4,), where the nobodies of each begin (3,)): two
     halves of given sizes and what lies between them, each filled up to whole panels."""
     sizes = np.array([*halves, count - sum(halves)])
     spans = np.concatenate([[0], np.cumsum(-(-sizes // LANES) * LANES)]).astype(np.int64)
@@ -165,7 +166,7 @@ def _factored(matrix, spans):
     factor = splu(matrix.tocsc(), permc_spec="NATURAL", diag_pivot_thresh=0.0, options={"SymmetricMode": True})
     lower = (factor.L @ sparse.diags(np.sqrt(factor.U.diagonal()))).tocsr()
     ptr, ind, value, inverse = _panels(lower)
-    splits = [np.searchsorted(ind[a:b], spans[1:3]) + a for a, b in zip(ptr, ptr[1:], strict=False)]
+    splits = [np.searchsorted(ind[a:b], spans[1:3]) + a for a, b in itertools.pairwise(ptr)]
     return ptr, ind, value, inverse, np.array(splits, np.int64), *_panels(lower.T.tocsr())
 
 

@@ -7,7 +7,6 @@ import numpy as np
 from quiver.kernels import chains as kernel
 from quiver.kernels.lanes import LANES
 from quiver.kernels.surface_contacts import AWAY, CONTACT_DISTANCE, FRICTION, NORMAL, TRAVEL
-from quiver.kernels.surface_contacts import PARAMS as SURFACE_CONTACT
 from quiver.sim.model import chain_model
 from quiver.sim.state import ChainState
 from quiver.sim.step import advance, motion_rows
@@ -33,11 +32,14 @@ def scene(rng, n=5, blocks=2, steps=20, lanes=LANES, floor=None):
     reaches = np.full((blocks * 2 * n * 2, lanes), 0.06, np.float32)
     state = np.zeros((blocks * 6 * n, lanes), np.float32)
     record = np.zeros((steps // 5 * blocks * 3 * n, lanes), np.float32)
-    surface_contacts = np.zeros((0 if floor is None else blocks * n * 2, SURFACE_CONTACT, lanes), np.float32)
+    samples = np.zeros((0 if floor is None else blocks * n * kernel.SAMPLES, kernel.SAMPLE, lanes), np.float32)
     # The skin's spots are below the first place of each chain, rise, and look up.
-    surface_contacts[:, AWAY + 1], surface_contacts[:, TRAVEL + 1], surface_contacts[:, NORMAL + 1] = 0.1, (floor or 0.0) + 0.1, 1.0
-    surface_contacts[:, CONTACT_DISTANCE], surface_contacts[:, FRICTION] = 0.01, 0.3
-    surface_contacts = surface_contacts.reshape(-1, lanes)
+    samples[:, AWAY + 1], samples[:, TRAVEL + 1], samples[:, NORMAL + 1] = 0.1, (floor or 0.0) + 0.1, 1.0
+    samples[:, CONTACT_DISTANCE], samples[:, FRICTION], samples[:, kernel.CARRIED] = 0.01, 0.3, 1.0
+    # Along each segment, from a little behind its begin to its end, and a little beside it.
+    samples[:, kernel.ALONG] = np.tile(np.linspace(-0.1, 1.0, kernel.SAMPLES), len(samples) // kernel.SAMPLES)[:, None]
+    samples[:, kernel.ARM + 2], samples[:, kernel.LOOKED] = 0.005, 1.0
+    surface_contacts = samples.reshape(-1, lanes)
     flat = [array.reshape(-1, lanes) for array in (params, motion, axes)]
     return [0, blocks, steps, n, np.float32(DT), state, *flat, (frames, shapes, reaches), surface_contacts, True, 5, record]
 

@@ -1,11 +1,17 @@
 """What must not change anything: stillness, mirrors, frame rates, threads, and jumps of the root."""
 
+from dataclasses import replace
 from unittest import TestCase
 
 import numpy as np
 
+from quiver.demo import mudwick
+from quiver.formats.gltf.reading import read_character
 from quiver.rig import transforms
 from quiver.rig.clip import Channel, Clip
+from quiver.run.execute import execute
+from quiver.run.plan import compile_plan
+from quiver.run.spec import TakeSpec
 from quiver.setup import edits
 from quiver.setup.model import ChainPick, Setup
 from tests.makers import Run, chain_setup, moving_clip, simulate, skeleton_of, still_clip, straight, turning_clip, world_of
@@ -176,3 +182,67 @@ class SturdyTest(TestCase):
             self.assertTrue(np.isfinite(turned).all() and np.isfinite(translations).all(), dials)
             # A chain of 0.7 m can at the most be turned over and stretched to two and a half times its length.
             self.assertLess(added.max(), 0.7 * 3.5, dials)
+
+
+class SoftTest(TestCase):
+    """Mudwick's blanket and belly in the hop: at other frame rates, far away and mirrored they do the same."""
+
+    @classmethod
+    def setUpClass(cls):
+        glb, cls.setup = mudwick.build()
+        cls.character, _ = read_character(glb, "Mudwick")
+
+    def offsets(self, name, character=None, rate=24.0):
+        """A layer's moves (F, R, 3) alone, at as many frames a second; dials that count in frames mean the same seconds."""
+        layer, times = self.setup.layer(name), rate / 24.0
+        drag = 100.0 * (1.0 - (1.0 - layer.value("drag") / 100.0) ** (1.0 / times))
+        layer = replace(layer, values=layer.values | {"settle_time": layer.value("settle_time") * times, "drag": drag})
+        setup = replace(self.setup, layers=(layer,), frame_rate=rate, preroll_frames=self.setup.preroll_frames * times)
+        spec = TakeSpec(character or self.character, setup, "hop and land", 0, round(36 * times))
+        return np.concatenate([chunk.offsets for chunk in execute(compile_plan(spec))])
+
+    def moved(self, away):
+        """Mudwick with his roots moved in all clips and at rest."""
+        skeleton, roots = self.character.skeleton, self.character.skeleton.parents < 0
+        rest = skeleton.rest.copy()
+        rest.translations[roots] += away
+
+        def shifted(channel):
+            is_root = channel.path == "translation" and roots[channel.node]
+            return replace(channel, values=channel.values + away) if is_root else channel
+
+        clips = tuple(replace(clip, channels=tuple(map(shifted, clip.channels))) for clip in self.character.clips)
+        return replace(self.character, skeleton=replace(skeleton, rest=rest), clips=clips)
+
+    def mirrored(self):
+        """Mudwick with left and right exchanged."""
+        flip, turned = np.array([-1.0, 1.0, 1.0]), np.array([1.0, -1.0, -1.0, 1.0])
+        rest = self.character.skeleton.rest.copy()
+        rest.translations[:] *= flip
+        rest.rotations[:] *= turned
+        meshes = []
+        for mesh in self.character.meshes:
+            own = {"positions": (mesh.positions * flip).astype(np.float32), "triangles": np.ascontiguousarray(mesh.triangles[:, [0, 2, 1]])}
+            if mesh.skin >= 0:
+                own["inverse_binds"] = mesh.inverse_binds * np.outer(flip, np.append(flip, 1.0))
+            meshes.append(replace(mesh, **own))
+        signs = {"translation": flip, "rotation": turned, "scale": np.ones(3)}
+        clips = tuple(
+            replace(clip, channels=tuple(replace(each, values=each.values * signs[each.path]) for each in clip.channels))
+            for clip in self.character.clips
+        )
+        skeleton = replace(self.character.skeleton, rest=rest)
+        return replace(self.character, skeleton=skeleton, meshes=tuple(meshes), clips=clips)
+
+    def test_frame_rates_distance_and_mirrors_change_nothing(self):
+        for name, rates, far, mirror in (("saddle-blanket", 1e-3, 5e-3, 5e-3), ("belly", 1e-3, 1e-3, 2.5e-3)):
+            plain = self.offsets(name)
+            self.assertGreater(np.abs(plain).max(), 0.1, name)
+            for rate in (12.0, 48.0):
+                other = self.offsets(name, rate=rate)
+                same = plain[::2][: len(other)] - other if rate < 24.0 else plain - other[::2][: len(plain)]
+                self.assertLess(np.abs(same).max(), rates, (name, rate))
+            away = self.offsets(name, self.moved(np.array([1000.0, 20.0, -300.0])))
+            self.assertLess(np.abs(away - plain).max(), far, name)
+            flipped = self.offsets(name, self.mirrored()) * np.float32([-1.0, 1.0, 1.0])
+            self.assertLess(np.abs(flipped - plain).max(), mirror, name)

@@ -170,8 +170,8 @@ class PlainCopyTest(TestCase):
         nodes, _, body = strip(0.5, 0.3, (9, 6), lambda n: n[:, 0] < 0.01, 0.02, 0.03)
         fast, slow = Run(nodes, body), Run(nodes, body)
         fast.frames(1)
-        steps = "look predict draw_curves prepare solve_down gather_middle solve_middle solve_up multiply turn go arrive"
-        steps += " begin move finish_rows"
+        steps = "look look_around look_along look_across predict draw_curves draw_springs prepare solve_down gather_middle solve_middle"
+        steps += " solve_up multiply_springs multiply dotted turn go arrive begin move finish_rows"
         plain = {name: getattr(sheets, name).py_func for name in steps.split()}
         with mock.patch.multiple(sheets, **plain), mock.patch.object(sheets, "advance_sheet", sheets.advance_sheet.py_func):
             slow.frames(1)

@@ -22,8 +22,8 @@ from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
 from quiver.sim.step import NO_COLLIDERS, NO_SURFACE_CONTACTS, advance, contact_distance_rows, motion_rows
 
-SKIN_QUERIES = 4
-"""Times a frame that it is found what chains touch of a skin."""
+SUBSTEPS_A_LOOK = 2
+"""It is found anew what chains touch of a skin after so many substeps: what is so light is so fast that it is soon elsewhere."""
 AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
 
 
@@ -313,8 +313,7 @@ class ChainBatch(Part):
         cuts, recorded = {0, *(int(f) * per_frame for f in np.flatnonzero(jumped.any(1))), samples}, every
         self.looks = 1
         if self.contacts and self.contacts.skins:
-            # What is so light is so fast that it is soon elsewhere: what it touches is asked several times a frame.
-            recorded, self.looks = 1, min(SKIN_QUERIES, per_frame)
+            recorded, self.looks = 1, -(-per_frame // SUBSTEPS_A_LOOK)
             cuts.update(round(piece * per_frame / self.looks) for piece in range(self.looks * frames))
         displaced = []
         self.origin = self.scale * (world[0] if origin_world is None else origin_world)[self.origin_node, :, 3]

@@ -1,0 +1,116 @@
+"""What is told of touching against what is seen: winding numbers and distances to the posed skin, with capsules fitted to all joints."""
+
+from dataclasses import replace
+from unittest import TestCase
+
+import igl
+import numpy as np
+
+from quiver.bodies import fitting, picking
+from quiver.contact.skins import Surface, surface_of
+from quiver.demo import mudwick
+from quiver.formats.gltf.reading import read_character
+from quiver.rig.character import Mesh
+from quiver.rig.pose import rest_matrices, world_matrices
+from quiver.rig.skinning import skinned_through
+from quiver.run.execute import execute
+from quiver.run.plan import compile_plan
+from quiver.run.spec import TakeSpec
+from quiver.setup import edits
+from tests.solids import ball_surface
+
+CHAINS = ("tail", "barbels", "frill", "bags", "bell")
+TOLD_WITHIN, BEYOND_KEYS = 1.5e-3, 2e-3
+"""How far told depth may be off, and how much deeper than as keyed anything simulated may be [m]."""
+
+
+class PosedSurfaceTest(TestCase):
+    def test_it_finds_what_a_search_of_all_triangles_finds(self):
+        rng = np.random.default_rng(3)
+        glb, _ = mudwick.build()
+        character, _ = read_character(glb, "Mudwick")
+        surface = surface_of(character, "skin", 1.0)
+        pose = character.skeleton.rest.repeated(1)
+        pose.rotations[:] += rng.normal(0.0, 0.05, pose.rotations.shape)
+        pose.rotations[:] /= np.linalg.norm(pose.rotations, axis=-1, keepdims=True)
+        for away in (0.0, 1000.0):
+            pose.translations[:, character.skeleton.parents < 0] += [away, 0.0, 0.0]
+            world = world_matrices(character.skeleton, pose)
+            vertices = surface.positions(world)[0]
+            points = vertices[rng.integers(0, len(vertices), 400)] + rng.normal(0.0, 0.04, (400, 3))
+            _, distances = surface.posed.distances(world[0], points, np.full(400, 1.0))
+            squared = igl.point_mesh_squared_distance(points, vertices, surface.triangles.astype(np.int64))[0]
+            known = ~np.isnan(distances)
+            self.assertGreater(known.mean(), 0.9)
+            np.testing.assert_allclose(np.abs(distances[known]), np.sqrt(squared[known]), atol=2e-6)
+            # What is not near parts that cross each other is inside where the skin winds around it.
+            winds = igl.fast_winding_number(vertices, surface.triangles.astype(np.int64), points)
+            clear = known & (np.abs(winds - np.round(winds)) < 0.02) & (winds < 1.02)
+            self.assertLess(((distances < 0.0) != (winds > 0.5))[clear].mean(), 0.03)
+
+    def test_a_ball_s_inside_is_known_at_its_edges_and_corners_too(self):
+        points, triangles = ball_surface(0.5, 0)
+        mesh = Mesh("ball", 0, points.astype(np.float32), triangles.astype(np.int32))
+        surface = Surface(mesh, np.eye(3, 4)[None], 1.0)
+        for share in (0.9, 1.1):
+            _, distances = surface.posed.distances(np.eye(3, 4)[None], share * points, np.full(len(points), 1.0))
+            self.assertTrue(((distances < 0.0) == (share < 1.0)).all())
+
+
+class TruthTest(TestCase):
+    """Mudwick's hop with a capsule for each joint that no layer drives, as one click fits them."""
+
+    @classmethod
+    def setUpClass(cls):
+        glb, setup = mudwick.build()
+        cls.character, _ = read_character(glb, "Mudwick")
+        setup = replace(setup, colliders=())
+        skeleton = cls.character.skeleton
+        for node, (place, turn, *size) in fitting.fit_all(cls.character, picking.driven_nodes(cls.character, setup.layers)).items():
+            name = skeleton.names[node]
+            setup = edits.with_new_collider(setup, "capsule", name, joint=name, place=place, turn=turn, size=tuple(size))
+        cls.setup = setup
+        cls.plan = compile_plan(TakeSpec(cls.character, setup, "hop and land"))
+        cls.chunks = list(execute(cls.plan))
+        cls.frames = np.arange(0, 61, 3)
+
+    def positions(self, is_simulated):
+        """Where all meshes' vertices are, (F, V, 3) each, without what soft bodies add."""
+        pose = self.plan.source.pose(self.frames.astype(float))
+        if is_simulated:
+            rotations, translations = (np.concatenate([getattr(chunk, n) for chunk in self.chunks]) for n in ("rotations", "translations"))
+            pose.rotations[:, self.plan.rotated] = rotations[self.frames]
+            pose.translations[:, self.plan.translated] = translations[self.frames]
+        world = world_matrices(self.character.skeleton, pose)
+        return [skinned_through(mesh, world) for mesh in self.character.meshes]
+
+    def depths(self, positions, own):
+        """How deep vertices {mesh: (n,)} are in the rest of the skin, (F, n) [m]."""
+        index = self.character.mesh_index("skin")
+        surface = surface_of(self.character, "skin", 1.0)
+        gone = np.zeros(len(surface.rest), bool)
+        gone[own.get(index, [])] = True
+        triangles = surface.triangles[~gone[surface.triangles].any(1)].astype(np.int64)
+        found = []
+        for frame, skin in enumerate(positions[index]):
+            points = np.concatenate([positions[mesh][frame][vertices] for mesh, vertices in own.items()])
+            skin = np.ascontiguousarray(skin)
+            is_inside = igl.fast_winding_number(skin, triangles, points) > 0.5
+            found.append(np.where(is_inside, np.sqrt(igl.point_mesh_squared_distance(points, skin, triangles)[0]), 0.0))
+        return np.array(found)
+
+    def test_told_depth_is_the_true_one_and_chains_clip_no_more_than_as_keyed(self):
+        rest = [skinned_through(mesh, rest_matrices(self.character.skeleton)[None]) for mesh in self.character.meshes]
+        simulated, keyed = self.positions(True), self.positions(False)
+        for name in CHAINS:
+            nodes = [node for each in self.plan.nodes for unit in each.part.units if unit.layer.id == name for node in unit.drives]
+            own = fitting.skin_of_nodes(self.character, nodes)
+            allowed = self.depths(rest, own)[0]
+            true, as_keyed = (np.maximum(self.depths(each, own) - allowed, 0.0).max(1) for each in (simulated, keyed))
+            told, keyed_told = (
+                np.concatenate([chunk.measures[name][n] for chunk in self.chunks])[self.frames] for n in ("clip", "keyed_clip")
+            )
+            # No false alarm, and nothing missed.
+            self.assertLess(np.abs(told - true).max(), TOLD_WITHIN, name)
+            self.assertLess(np.abs(keyed_told - as_keyed).max(), TOLD_WITHIN, name)
+            self.assertLess(true.max(), as_keyed.max() + BEYOND_KEYS, name)
