@@ -1,6 +1,7 @@
 """Laying a skinned surface out for kernels/posed.py, and the poses it is asked in."""
 
 import itertools
+import threading
 
 import igl
 import numpy as np
@@ -27,7 +28,7 @@ class PosedSurface:
         self.mesh, self.scale, self.rest_world = mesh, scale, rest_world
         self.layout = _layout(patch, mesh, scale)
         self._rest, self._triangles = np.ascontiguousarray(patch.rest, float), np.ascontiguousarray(patch.triangles, np.int64)
-        self._idle, self._known = [], LRUCache(KEPT)
+        self._idle, self._known, self._lock = [], LRUCache(KEPT), threading.Lock()
 
     def matrices(self, world):
         """(joint matrices float32 (F, B, LANES), the places they count from (F, 3) [m]) in node matrices (F, J, 3, 4)."""
@@ -48,9 +49,10 @@ class PosedSurface:
         Inside is where the surface winds around more than half (Jacobson et al. 2013): skin may cross itself, and have holes.
         """
         key = np.ascontiguousarray(points, float).tobytes()
-        if key not in self._known:
-            self._known[key] = self._at_rest(points)
-        return self._known[key]
+        with self._lock:
+            if key not in self._known:
+                self._known[key] = self._at_rest(points)
+            return self._known[key]
 
     def _at_rest(self, points):
         smooth, true = self.distances(self.rest_world, points, np.full(len(points), np.inf))

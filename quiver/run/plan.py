@@ -27,6 +27,7 @@ from quiver.setup.model import FOLLOWER, WHOLE_SKIN
 FIRST_FRAMES, LARGEST_BLOCK = 2, 32
 """Frames: the first block is short so that something shows at once, later ones are long so that little is lost between them."""
 STILL_SECONDS = 1.0 / 12.0
+"""So long at least everything stands still before the pre-roll leads it in [s]: a whole number of frames at 12, 24 and 48 a second."""
 MOST_SAMPLES = 4096
 """Substeps that are in memory at the same time; one frame may have more."""
 WORTH_A_NOTE = 0.005
