@@ -3,6 +3,7 @@
 import itertools
 import os
 import threading
+from collections import deque
 from concurrent.futures import ThreadPoolExecutor, wait
 from contextlib import contextmanager
 
@@ -34,18 +35,37 @@ def together(work, thread_count):
 
 
 def at_once(calls, threads=None):
-    """What some calls return, made at the same time where there are threads for them; inside each, nothing is split any further."""
+    """What some calls return, made at the same time where there are threads for them, the first ones first; this thread works too.
+
+    Inside each, nothing is split any further.
+    """
     if thread_count_for(len(calls), threads) == 1:
         return [call() for call in calls]
-    others = [_pool.submit(call) for call in calls[1:]]
+    results, errors, left = [None] * len(calls), {}, deque(enumerate(calls))
+
+    def work():
+        while left:
+            try:
+                number, call = left.popleft()
+            except IndexError:
+                return
+            try:
+                results[number] = call()
+            except BaseException as error:
+                # Whatever went wrong, nothing more is begun.
+                errors[number] = error
+                left.clear()
+
+    others = [_pool.submit(work) for _ in range(thread_count_for(len(calls), threads) - 1)]
     _inside.is_worker = True
     try:
-        first = calls[0]()
+        work()
     finally:
         _inside.is_worker = False
-        # Whatever went wrong, nothing is left running.
         wait(others)
-    return [first, *(other.result() for other in others)]
+    if errors:
+        raise errors[min(errors)]
+    return results
 
 
 @contextmanager

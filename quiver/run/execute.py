@@ -105,6 +105,8 @@ class Execution:
 
         def run(nodes):
             """Simulate nodes that do not need each other; what is cut for two threads has both for itself."""
+            # Soft bodies take the longest, so they come first.
+            nodes = sorted(nodes, key=lambda item: not item[0].part.is_soft)
             alone, small = [[item] for item in nodes if item[0].part.is_cut], [item for item in nodes if not item[0].part.is_cut]
             for together in (*alone, small):
                 calls = [partial(self._result, node, keyed.seen_by(node, seen), jumped, end) for node, seen in together]
