@@ -113,7 +113,7 @@ class SheetScene:
         surface_contacts = surface_contacts_in_lanes(
             (positions[rows], self.carried.corners[rows], self.carried.corner_weights[rows], *near), len(self.nodes)
         )
-        touches = (solid.NO_HELD, solid.NO_SURFACE_CONTACTS, surface_contacts, solid.NO_PAIRS)
+        touches = (solid.NO_HELD, solid.NO_SURFACE_CONTACTS, surface_contacts, solver.NO_FOLDS)
         solver.advance(self.model, self.state, self.targets, self.nodes, touches=touches)
 
     def plain(self):

@@ -10,7 +10,7 @@ from scipy.sparse.linalg import splu
 from quiver.kernels import sheets as kernel
 from quiver.kernels.lanes import LANES, aligned
 from quiver.sim.packing import row_count
-from quiver.sim.solid import NO_TOUCHES
+from quiver.sim.solid import NO_TOUCHES as NOTHING
 from quiver.threads import thread_count_for, together
 
 LEAF = 24
@@ -19,6 +19,8 @@ ITERATIONS, STIFF_ITERATIONS, STIFF_GIVE = 4, 8, 2e-3
 """Iterations of a substep, and of one of a sheet that gives less than a share."""
 WORTH_TWO_THREADS = 1500
 """Particles from which on two threads are quicker than one."""
+NO_FOLDS = np.zeros((0, 4), np.int32), np.zeros((0, 4)), np.zeros((0, 3)), np.zeros((0, 2)), 0.0
+NO_TOUCHES = (*NOTHING[:3], NO_FOLDS)
 CURVED = 1e-6
 """Hinges that are bent at rest by more than this, twice the sine of half the angle, draw back to their bends."""
 

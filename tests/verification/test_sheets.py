@@ -8,8 +8,9 @@ from scipy.special import j0
 
 from quiver.bodies import sheet
 from quiver.bodies.chain import GRAVITY
-from quiver.contact.softs import OwnContacts, SoftContacts
-from quiver.kernels import contacts, sheets
+from quiver.contact.softs import FoldContacts, SoftContacts
+from quiver.kernels import sheets
+from quiver.kernels.folds import push_folds
 from quiver.ring import swing_of
 from quiver.setup import edits
 from quiver.setup.model import Setup
@@ -17,7 +18,7 @@ from quiver.sim import sheet as solver
 from quiver.sim import solid
 from tests.makers import contacts_of
 
-SUBSTEPS, DT = 4, 1.0 / 96.0
+SUBSTEPS, DT, LOOKS = 4, 1.0 / 96.0, 2
 
 
 def strip(length, width, cells, held, give=1.0, bending=0.02, hold_rate=3.0):
@@ -44,10 +45,10 @@ class Run:
 
     def frames(self, count, touching=None):
         for _ in range(count):
-            touches = solid.NO_TOUCHES
+            touches = solver.NO_TOUCHES
             if touching:
                 touching.ready(np.zeros((SUBSTEPS, 1, 3, 4)), np.zeros(1, bool), SUBSTEPS)
-                touches = touching.touches(0, self.state, np.zeros_like(self.nodes))
+                touches = (*touching.touches(0, self.state, np.zeros_like(self.nodes))[:3], solver.NO_FOLDS)
             solver.advance(self.model, self.state, self.targets, self.nodes, touches=touches)
         return self.state.positions
 
@@ -188,48 +189,61 @@ class PlainCopyTest(TestCase):
         np.testing.assert_array_equal(*ends)
 
 
-class OwnContactTest(TestCase):
-    """Two cloths of one body, the upper of which falls onto the lower, which is held at its rim."""
+class FoldTest(TestCase):
+    """A sheet against itself: none of its edges goes through any of its triangles."""
 
-    def fallen(self, is_apart, friction=0.3):
-        below, triangles, _ = strip(0.4, 0.4, (8, 8), lambda n: n[:, 0] < 0.0)
-        above = below + np.array((0.02, 0.15, 0.015))
-        nodes, faces = np.concatenate([below, above]), np.concatenate([triangles, triangles + len(below)])
-        rim = (np.abs(below - below.mean(0))[:, [0, 2]] > 0.199).any(1)
-        body = sheet.build(nodes, faces, np.concatenate([rim, np.zeros(len(above), bool)]).astype(float), 0.01, 0.03, 3.0)
-        run, own = Run(nodes, body), OwnContacts(nodes, 0.05, 0.004)
+    def crossings(self, positions, triangles, edges):
+        """How many pairs of an edge and a triangle without a common particle cross (Möller, Trumbore 1997)."""
+        a, b, c = (positions[triangles[:, k]] for k in range(3))
+        found = 0
+        for i, j in edges:
+            way = positions[j] - positions[i]
+            h, e1, e2, s = np.cross(way, c - a), b - a, c - a, positions[i] - a
+            det = np.einsum("tk,tk->t", e1, h)
+            with np.errstate(divide="ignore", invalid="ignore"):
+                u, q = np.einsum("tk,tk->t", s, h) / det, np.cross(s, e1)
+                v, share = q @ way / det, np.einsum("tk,tk->t", e2, q) / det
+                crosses = (u > 0) & (v > 0) & (u + v < 1) & (share > 0) & (share < 1)
+            found += int((crosses & ~np.isin(triangles, (i, j)).any(1)).sum())
+        return found
+
+    def dropped(self, is_apart, bending=0.01):
+        """A curtain that stands on the ground's edge and is let fall onto a floor: (positions, triangles, edges)."""
+        nodes, triangles, _ = strip(1.0, 0.5, (44, 22), lambda n: np.zeros(len(n)))
+        rng = np.random.default_rng(2)
+        hung = nodes[:, [1, 0, 2]] * [1.0, 1.0, 1.0] + [0.0, 0.02, 0.0]
+        hung[:, 0] += 0.02 * np.sin(9.0 * hung[:, 1]) + 0.002 * rng.normal(size=len(hung))
+        body = sheet.build(hung, triangles, np.zeros(len(hung)), 0.01, bending, 3.0)
+        contacts = contacts_of(edits.with_new_collider(Setup(), "ground", "Ground"))
+        every, ends = np.arange(len(hung)), np.tile([1.0, 0.0, 0.0, 0.0], (len(hung), 1))
+        touching = SoftContacts(contacts, np.array([0]), [], hung, np.repeat(every[:, None], 4, 1), ends, 0.002)
+        touching.start(np.zeros((1, 3, 4)), DT)
+        run, folds = Run(hung, body), FoldContacts(hung, triangles, body.edges, 0.004)
         for _ in range(60):
-            touches = (*solid.NO_TOUCHES[:3], own.touches(run.state, np.zeros_like(nodes), 1.0 / 24.0)) if is_apart else solid.NO_TOUCHES
-            solver.advance(run.model, run.state, run.targets, nodes, touches=touches)
-        return run.state.positions[: len(below)], run.state.positions[len(below) :], own
+            touching.ready(np.zeros((SUBSTEPS, 1, 3, 4)), np.zeros(1, bool), SUBSTEPS, looks=LOOKS)
+            for look in range(LOOKS):
+                touches = touching.touches(0, run.state, np.zeros_like(hung), look)[:3]
+                own = folds.touches(run.state, np.zeros_like(hung), SUBSTEPS // LOOKS * DT) if is_apart else solver.NO_FOLDS
+                solver.advance(run.model, run.state, run.targets[: SUBSTEPS // LOOKS], hung, touches=(*touches, own))
+        return run.state.positions, triangles, body.edges
 
-    def test_one_comes_to_lie_on_the_other_instead_of_falling_through(self):
-        _, through, _ = self.fallen(False)
-        self.assertLess(through[:, 1].mean(), -1.0)
-        below, above, own = self.fallen(True)
-        self.assertGreater(above[:, 1].mean(), below[:, 1].mean())
-        distances = np.linalg.norm(above[:, None] - below[None], axis=2).min(1)
-        self.assertGreater(distances.min(), 0.8 * own.contact_distance)
-        self.assertLess(np.median(distances), 2.5 * own.contact_distance)
-
-    def test_neighbours_and_what_is_close_at_rest_are_left_alone(self):
-        nodes, _, body = strip(0.4, 0.4, (8, 8), lambda n: n[:, 0] < 0.0)
-        run = Run(nodes, body)
-        pairs, *_ = OwnContacts(nodes, 0.05, 0.2).touches(run.state, np.zeros_like(nodes), 0.04)
-        self.assertGreater(len(pairs), 0)
-        self.assertGreater(np.linalg.norm(nodes[pairs[:, 0]] - nodes[pairs[:, 1]], axis=1).min(), 0.1)
+    def test_a_dropped_curtain_does_not_go_through_itself(self):
+        through, apart = (self.crossings(*self.dropped(is_apart)) for is_apart in (False, True))
+        self.assertGreater(through, 20)
+        self.assertEqual(apart, 0)
 
     def test_the_plain_copy_does_the_same_and_momentum_is_kept(self):
         rng = np.random.default_rng(5)
         points = rng.normal(0.0, 0.01, (12, 4)).astype(np.float32)
         points[:, 3] = rng.uniform(0.5, 2.0, 12)
-        old = np.zeros_like(points)
-        pairs = np.array([(i, j) for i in range(12) for j in range(i)], np.int32)
-        travels = rng.normal(0.0, 1.0, (len(pairs), 3))
-        scene = pairs, 0.05 * travels / np.linalg.norm(travels, axis=1, keepdims=True), np.full(len(pairs), 0.05), 0.3
+        items = np.array([rng.choice(12, 4, replace=False) for _ in range(20)], np.int32)
+        shares = rng.dirichlet([1.0, 1.0, 1.0], 20)
+        weights, normals = np.column_stack([np.ones(20), -shares]), rng.normal(size=(20, 3))
+        normals /= np.linalg.norm(normals, axis=1, keepdims=True)
+        scene = items, weights, normals, np.tile([0.001, 0.004], (20, 1)), 0.3
         fast, slow = points.copy(), points.copy()
-        contacts.push_pairs(fast, old, *scene)
-        contacts.push_pairs.py_func(slow, old, *scene)
+        push_folds(fast, np.zeros_like(points), *scene)
+        push_folds.py_func(slow, np.zeros_like(points), *scene)
         np.testing.assert_allclose(fast, slow, atol=1e-7)
         moved = (fast - points)[:, :3] / points[:, 3:]
         self.assertGreater(np.abs(moved).max(), 1e-3)

@@ -4,6 +4,7 @@ import numpy as np
 from scipy import sparse
 
 from quiver.bodies import chain as swing
+from quiver.contact.softs import FoldContacts
 from quiver.errors import BadInput
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through, subset
@@ -29,7 +30,7 @@ def units(context, layers):
 class Sheet(SoftBody):
     """One layer of the kind sheet in a run."""
 
-    solver = solver
+    solver, nothing_of_itself = solver, solver.NO_FOLDS
 
     def __init__(self, character, layer, setup, notes):
         super().__init__(character, layer, setup)
@@ -48,6 +49,12 @@ class Sheet(SoftBody):
         frame_rate = self.setup.frame_rate
         self.looks = max(1, round(LOOK_RATE / frame_rate))
         return self.looks * max(1, int(np.ceil(CLOTH_RATE / frame_rate / self.looks - 1e-6)))
+
+    def _own_contacts(self, thickness):
+        """The FoldContacts that keep its folds apart, where the dial says so; else None."""
+        if self.layer.value("self_collision") != "on":
+            return None
+        return FoldContacts(self.part.lattice.nodes, self.part.triangles, self.body.edges, thickness)
 
     def compile(self, substeps, notes):
         """Make the model for so many substeps a frame, of which it takes every few as one."""

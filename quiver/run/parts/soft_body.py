@@ -26,7 +26,7 @@ class SoftBody(Unit, Part):
     VARYING = ("before", "turned", "moved_before")
     INSIDE = ("state", "touching")
     is_soft, self_contact, _keeps = True, None, "keyed"
-    solver, stride, looks = solid, 1, 1
+    solver, stride, looks, nothing_of_itself = solid, 1, 1, solid.NO_PAIRS
 
     def __init__(self, character, layer, setup):
         self.character, self.layer, self.setup, self.touching = character, layer, setup, None
@@ -72,7 +72,7 @@ class SoftBody(Unit, Part):
 
     def _pairs(self, keyed_moves, seconds):
         """Which of its own particles may touch in a frame in which they are keyed to move by (N, 3), as `push_pairs` takes it."""
-        return self.self_contact.touches(self.state, keyed_moves, seconds) if self.self_contact else solid.NO_PAIRS
+        return self.self_contact.touches(self.state, keyed_moves, seconds) if self.self_contact else self.nothing_of_itself
 
     def meet(self, contacts, driven):
         """As `Unit.meet`."""
