@@ -16,8 +16,8 @@ OWN_SPACING, OWN_NEIGHBOURS, FARTHEST_OWN = 0.8, 2.2, 1.5
 OWN_FRICTION = 0.3
 """Coefficient of friction of a sheet with itself."""
 LEAST_FOLD, FARTHEST_FOLD, ROOM, MOST_CELLS = 0.05, 1.0, 16, 64
-"""A sheet is at least so thick to itself, and looked for no farther off, in shares of an edge; so many folds there is room for at first, for
-each particle; and the grid in which they are looked up has no more cells along any side."""
+"""A sheet is at least so thick to itself, and looked for no farther off, in shares of an edge; so many folds there is room for at first,
+for each particle; and the grid in which they are looked up has no more cells along any side."""
 
 
 class Carried:
