@@ -28,7 +28,7 @@ from quiver.sim.packing import surface_contacts_in_lanes
 
 SUBSTEPS, DT = 4, 1.0 / 96.0
 FILM_FPS = 24.0
-VERTICES = 150_000
+VERTICES = 240_000
 SIZES = (2_000, 10_000, 50_000, 100_000)
 
 

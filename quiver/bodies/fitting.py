@@ -69,11 +69,7 @@ def vertices_by_node(character):
     """{node: positions (n, 3) in the rest pose of the vertices that it moves most}."""
     world, found = rest_matrices(character.skeleton), {}
     for mesh in character.meshes:
-        positions = skinned_positions(mesh, world).astype(float)
-        if mesh.skin < 0:
-            found.setdefault(mesh.node, []).append(positions)
-            continue
-        most = mesh.joints[np.arange(len(positions)), mesh.weights.argmax(1)]
+        positions, most = skinned_positions(mesh, world), mesh.heaviest
         for node in np.unique(most):
             found.setdefault(int(node), []).append(positions[most == node])
     return {node: np.concatenate(parts) for node, parts in found.items()}

@@ -116,7 +116,7 @@ class Contacts:
         for index, mesh in enumerate(self.character.meshes):
             if mesh.skin < 0 or not len(mesh.triangles):
                 continue
-            heaviest = _heaviest(mesh)
+            heaviest = mesh.heaviest
             for node in np.unique(heaviest).tolist():
                 size = float(np.linalg.norm(np.ptp(mesh.positions[heaviest == node], axis=0)))
                 if size > found.get(node, (-1.0, 0))[0]:
@@ -143,7 +143,7 @@ class Contacts:
 
             def make(mesh=mesh, collider=self.colliders[own[0]], key=key):
                 share = (mesh.weights * np.isin(mesh.joints, sorted(driven))).sum(1)
-                left_out = (share > LEAST_OWN) | np.isin(_heaviest(mesh), sorted(spared))
+                left_out = (share > LEAST_OWN) | np.isin(mesh.heaviest, sorted(spared))
                 return SkinBehind(collider, surface_of(self.character, mesh.name, self.scale)).without(left_out, key)
 
             found.append(self._once((mesh_index, self.colliders[own[0]].id, key), make))
@@ -181,11 +181,6 @@ class Contacts:
         """
         wanted = np.asarray(thickness)[..., None] + self.radii + self.margins
         return np.minimum(wanted, self.distances(points))
-
-
-def _heaviest(mesh):
-    """The node that moves each vertex of a mesh most (V,)."""
-    return mesh.joints[np.arange(len(mesh.positions)), mesh.weights.argmax(1)]
 
 
 def _identity(collider):

@@ -9,7 +9,7 @@ from cachetools import LRUCache
 
 from quiver.kernels import posed as kernel
 from quiver.kernels.nearest import build_tree
-from quiver.rig.skinning import relative_rows, slots_of
+from quiver.rig.skinning import influences_of, relative_rows
 
 LEAVES_OF_A_CLUSTER, MOST_CLUSTERS = 4, 10
 """As powers of two: so many leaves of the tree are one cluster at least, and so many clusters there are at the most."""
@@ -135,10 +135,7 @@ def _layout(patch, mesh, scale):
     corners, its = triangles.ravel(), np.repeat(np.arange(len(triangles)), 3)
     by = np.lexsort((order[its], corners))
     ring, ring_starts = its[by], np.searchsorted(corners[by], np.arange(len(old) + 1))
-    if mesh.skin < 0:
-        slots, weights = np.zeros((len(old), 1), np.int32), np.ones((len(old), 1), np.float32)
-    else:
-        slots, weights = slots_of(mesh)[old], mesh.weights[old]
+    slots, weights = (each[old] for each in influences_of(mesh))
     positions = mesh.positions[old]
     skinned, skinned_starts, bound_slots, boxes, bound_starts = [], [0], [], [], [0]
     for own in (np.unique(triangles[a:b]) for a, b in itertools.pairwise(bounds)):

@@ -69,6 +69,14 @@ def shortest(ax, ay, az, bx, by, bz):
     return x / length, y / length, z / length, w / length
 
 
+@njit(nogil=True, cache=True)
+def turned_onto(x, y, z, w, keyed, moved):
+    """The rotation of a segment that is keyed along (3,) and has moved to (3,), that of the one before it being x y z w."""
+    carried = turned(x, y, z, w, keyed[0], keyed[1], keyed[2])
+    turn = shortest(carried[0], carried[1], carried[2], moved[0], moved[1], moved[2])
+    return after(turn[0], turn[1], turn[2], turn[3], x, y, z, w)
+
+
 def _segment_rotations(keyed, moved, frames):
     """Local rotations (S, C, n, 4: x y z w) of joints that turn segments from ``keyed`` to ``moved`` (S, C, n, 3), from root to tip.
 
@@ -80,9 +88,7 @@ def _segment_rotations(keyed, moved, frames):
         for c in range(chains):
             x, y, z, w = 0.0, 0.0, 0.0, 1.0
             for i in range(n):
-                carried = turned(x, y, z, w, keyed[s, c, i, 0], keyed[s, c, i, 1], keyed[s, c, i, 2])
-                turn = shortest(*carried, moved[s, c, i, 0], moved[s, c, i, 1], moved[s, c, i, 2])
-                here = after(*turn, x, y, z, w)
+                here = turned_onto(x, y, z, w, keyed[s, c, i], moved[s, c, i])
                 lx, ly, lz, lw = after(-x, -y, -z, w, *here)
                 f = frames[s, c, i]
                 side = f[0, 0] * (f[1, 1] * f[2, 2] - f[1, 2] * f[2, 1])

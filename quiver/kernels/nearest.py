@@ -69,6 +69,15 @@ def part_sort(order, keys, axis, begin, end, middle):
 build_tree = njit(nogil=True, cache=True)(_build_tree)
 
 
+@njit(nogil=True, cache=True)
+def join(boxes, node):
+    """Fit a node's box around those of its children."""
+    left, right = 2 * node + 1, 2 * node + 2
+    for k in range(3):
+        boxes[node, k] = boxes[left, k] if boxes[left, k] < boxes[right, k] else boxes[right, k]
+        boxes[node, 3 + k] = boxes[left, 3 + k] if boxes[left, 3 + k] > boxes[right, 3 + k] else boxes[right, 3 + k]
+
+
 def _refit(points, triangles, order, starts, boxes):
     """Fit the boxes to where the points (V, 3) of the triangles (F, 3) are now."""
     leaves = len(starts) - 1
@@ -85,10 +94,7 @@ def _refit(points, triangles, order, starts, boxes):
         box = boxes[leaves - 1 + leaf]
         box[0], box[1], box[2], box[3], box[4], box[5] = low_x, low_y, low_z, high_x, high_y, high_z
     for node in range(leaves - 2, -1, -1):
-        box, left, right = boxes[node], boxes[2 * node + 1], boxes[2 * node + 2]
-        for k in range(3):
-            box[k] = left[k] if left[k] < right[k] else right[k]
-            box[3 + k] = left[3 + k] if left[3 + k] > right[3 + k] else right[3 + k]
+        join(boxes, node)
 
 
 refit = njit(nogil=True, cache=True)(_refit)

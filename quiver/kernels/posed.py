@@ -17,7 +17,8 @@ from numba import njit
 from numba.extending import register_jitable
 
 from quiver.kernels.lanes import LANES, any_less, fused, larger, load, smaller, store, where_less
-from quiver.kernels.nearest import DEEPEST, TINY, box_distance, nearest_on
+from quiver.kernels.nearest import DEEPEST, TINY, box_distance, join, nearest_on
+from quiver.kernels.skinning import blended
 
 LOOSE = np.float32(1e-5)
 """Boxes that no vertex was looked at for are so much larger: weights are shares but for rounding [m]."""
@@ -89,30 +90,14 @@ _options = {"nogil": True, "cache": True, "error_model": "numpy"}
 @njit(**_options, fastmath={"contract"})
 def skin_some(vertices, first, end, positions, slots, weights, scale, matrices, out, skinned_in, number):
     """Skin vertices[first:end] that are not yet in this pose: float32 (V, 3), linear blending as skinning.py, then times ``scale``."""
-    blended = np.empty((1, LANES), np.float32)
+    room = np.empty((1, LANES), np.float32)
     for i in range(first, end):
         v = vertices[i]
         if skinned_in[v] == number:
             continue
         skinned_in[v] = number
-        total = load(matrices, slots[v, 0]) * weights[v, 0]
-        for k in range(1, slots.shape[1]):
-            total = total + load(matrices, slots[v, k]) * weights[v, k]
-        store(blended, 0, total)
-        m = blended[0]
-        x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
-        out[v, 0] = scale * (m[0] * x + m[1] * y + m[2] * z + m[3])
-        out[v, 1] = scale * (m[4] * x + m[5] * y + m[6] * z + m[7])
-        out[v, 2] = scale * (m[8] * x + m[9] * y + m[10] * z + m[11])
-
-
-@njit(**_options)
-def join(boxes, node):
-    """Fit a node's box around those of its children."""
-    left, right = 2 * node + 1, 2 * node + 2
-    for k in range(3):
-        boxes[node, k] = boxes[left, k] if boxes[left, k] < boxes[right, k] else boxes[right, k]
-        boxes[node, 3 + k] = boxes[left, 3 + k] if boxes[left, 3 + k] > boxes[right, 3 + k] else boxes[right, 3 + k]
+        x, y, z = blended(v, positions, slots, weights, matrices, room)
+        out[v, 0], out[v, 1], out[v, 2] = scale * x, scale * y, scale * z
 
 
 @njit(**_options)
@@ -282,18 +267,22 @@ def settle_packet(first, end, points, limits, best, which, rim, layout, pose, fo
 
 
 @njit(**_options)
+def across(t, triangles, positions):
+    """The normal of a triangle, twice as long as its area."""
+    a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+    ax, ay, az = np.float64(positions[a, 0]), np.float64(positions[a, 1]), np.float64(positions[a, 2])
+    e1x, e1y, e1z = positions[b, 0] - ax, positions[b, 1] - ay, positions[b, 2] - az
+    e2x, e2y, e2z = positions[c, 0] - ax, positions[c, 1] - ay, positions[c, 2] - az
+    return e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x
+
+
+@njit(**_options)
 def make_normal(v, triangles, ring_starts, ring, positions, normals):
     """The unit normal of a vertex, by the areas of the triangles around it."""
     nx, ny, nz = 0.0, 0.0, 0.0
     for i in range(ring_starts[v], ring_starts[v + 1]):
-        t = ring[i]
-        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        ax, ay, az = np.float64(positions[a, 0]), np.float64(positions[a, 1]), np.float64(positions[a, 2])
-        e1x, e1y, e1z = positions[b, 0] - ax, positions[b, 1] - ay, positions[b, 2] - az
-        e2x, e2y, e2z = positions[c, 0] - ax, positions[c, 1] - ay, positions[c, 2] - az
-        nx += e1y * e2z - e1z * e2y
-        ny += e1z * e2x - e1x * e2z
-        nz += e1x * e2y - e1y * e2x
+        x, y, z = across(ring[i], triangles, positions)
+        nx, ny, nz = nx + x, ny + y, nz + z
     length = max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
     normals[v, 0], normals[v, 1], normals[v, 2] = nx / length, ny / length, nz / length
 
@@ -384,16 +373,6 @@ def scratch():
 
 
 @njit(**_options)
-def across(t, triangles, positions):
-    """The normal of a triangle, twice as long as its area."""
-    a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-    ax, ay, az = np.float64(positions[a, 0]), np.float64(positions[a, 1]), np.float64(positions[a, 2])
-    e1x, e1y, e1z = positions[b, 0] - ax, positions[b, 1] - ay, positions[b, 2] - az
-    e2x, e2y, e2z = positions[c, 0] - ax, positions[c, 1] - ay, positions[c, 2] - az
-    return e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x
-
-
-@njit(**_options)
 def is_behind(points, q, t, v, w, spots, lane, layout, pose):
     """Whether a point is inside, its spot being the nearest one: by the normals of what that lies on, a triangle's, those at an edge, or at
     a corner by their angles (Bærentzen, Aanæs 2005)."""
@@ -422,7 +401,6 @@ def is_behind(points, q, t, v, w, spots, lane, layout, pose):
         weight = 1.0
         if touched == 1:
             a, b = triangles[other, (own + 1) % 3], triangles[other, (own + 2) % 3]
-            ex, ey, ez, fx, fy, fz = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
             ex, ey, ez = (
                 np.float64(positions[a, 0]) - positions[vertex, 0],
                 np.float64(positions[a, 1]) - positions[vertex, 1],

@@ -9,7 +9,7 @@ from numba import njit
 
 from quiver.kernels.chains import ALONG, ARM, CARRIED, LOOKED, REST, REST_MOVES, SAMPLE, SAMPLES
 from quiver.kernels.contacts import NEVER
-from quiver.kernels.kinematics import after, shortest, turned
+from quiver.kernels.kinematics import turned, turned_onto
 from quiver.kernels.lanes import LANES
 from quiver.kernels.surface_contacts import AWAY, CONTACT_DISTANCE, FRICTION, NORMAL, NORMAL_CHANGE, TRAVEL
 
@@ -23,10 +23,8 @@ def turn_segments(keyed_points, points, turns):
     for c in range(len(points)):
         x, y, z, w = 0.0, 0.0, 0.0, 1.0
         for i in range(points.shape[1] - 1):
-            a, b, old_a, old_b = points[c, i], points[c, i + 1], keyed_points[c, i], keyed_points[c, i + 1]
-            carried = turned(x, y, z, w, old_b[0] - old_a[0], old_b[1] - old_a[1], old_b[2] - old_a[2])
-            turn = shortest(carried[0], carried[1], carried[2], b[0] - a[0], b[1] - a[1], b[2] - a[2])
-            x, y, z, w = after(turn[0], turn[1], turn[2], turn[3], x, y, z, w)
+            keyed, moved = keyed_points[c, i + 1] - keyed_points[c, i], points[c, i + 1] - points[c, i]
+            x, y, z, w = turned_onto(x, y, z, w, keyed, moved)
             turns[c, i, 0], turns[c, i, 1], turns[c, i, 2], turns[c, i, 3] = x, y, z, w
 
 

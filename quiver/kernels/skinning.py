@@ -7,8 +7,26 @@ gives the same bits.
 
 import numpy as np
 from numba import njit
+from numba.extending import register_jitable
 
 from quiver.kernels.lanes import LANES, load, store
+
+_options = {"nogil": True, "cache": True, "error_model": "numpy", "fastmath": {"contract"}}
+
+
+@register_jitable(fastmath={"contract"})
+def blended(v, positions, slots, weights, matrices, room):
+    """Where a vertex is under matrices (B, 16): x y z; ``room`` (1, 16) is written to."""
+    total = load(matrices, slots[v, 0]) * weights[v, 0]
+    for i in range(1, slots.shape[1]):
+        total = total + load(matrices, slots[v, i]) * weights[v, i]
+    store(room, 0, total)
+    m, x, y, z = room[0], positions[v, 0], positions[v, 1], positions[v, 2]
+    return (
+        m[0] * x + m[1] * y + m[2] * z + m[3],
+        m[4] * x + m[5] * y + m[6] * z + m[7],
+        m[8] * x + m[9] * y + m[10] * z + m[11],
+    )
 
 
 def _skin_linear(first, end, positions, slots, weights, matrices, out):
@@ -16,17 +34,9 @@ def _skin_linear(first, end, positions, slots, weights, matrices, out):
 
     matrices (B, 16) hold the three rows of four of each joint's matrix, then zeros.
     """
-    blended = np.empty((1, LANES), np.float32)
+    room = np.empty((1, LANES), np.float32)
     for v in range(first, end):
-        total = load(matrices, slots[v, 0]) * weights[v, 0]
-        for i in range(1, slots.shape[1]):
-            total = total + load(matrices, slots[v, i]) * weights[v, i]
-        store(blended, 0, total)
-        m = blended[0]
-        x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
-        out[v, 0] = m[0] * x + m[1] * y + m[2] * z + m[3]
-        out[v, 1] = m[4] * x + m[5] * y + m[6] * z + m[7]
-        out[v, 2] = m[8] * x + m[9] * y + m[10] * z + m[11]
+        out[v, 0], out[v, 1], out[v, 2] = blended(v, positions, slots, weights, matrices, room)
 
 
 def _skin_dual_quaternion(first, end, positions, slots, weights, duals, stretches, out):
@@ -34,7 +44,7 @@ def _skin_dual_quaternion(first, end, positions, slots, weights, duals, stretche
 
     duals (B, 16) hold real x y z w, dual x y z w, then zeros; stretches (B, 16) a matrix of three by three, then zeros.
     """
-    blended = np.empty((2, LANES), np.float32)
+    mixed = np.empty((2, LANES), np.float32)
     for v in range(first, end):
         lead = slots[v, 0]
         turn = load(duals, lead) * weights[v, 0]
@@ -46,9 +56,9 @@ def _skin_dual_quaternion(first, end, positions, slots, weights, duals, stretche
             side = duals[lead, 0] * duals[slot, 0] + duals[lead, 1] * duals[slot, 1]
             side += duals[lead, 2] * duals[slot, 2] + duals[lead, 3] * duals[slot, 3]
             turn = turn + load(duals, slot) * (-weight if side < 0.0 else weight)
-        store(blended, 0, turn)
-        store(blended, 1, stretch)
-        q, s = blended[0], blended[1]
+        store(mixed, 0, turn)
+        store(mixed, 1, stretch)
+        q, s = mixed[0], mixed[1]
         x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
         px = s[0] * x + s[1] * y + s[2] * z
         py = s[3] * x + s[4] * y + s[5] * z
@@ -68,22 +78,14 @@ def _skin_dual_quaternion(first, end, positions, slots, weights, duals, stretche
 
 def _skin_frames(positions, slots, weights, matrices, origins, out):
     """World positions into ``out`` float64 (F, V, 3), under matrices (F, B, 16) that count from ``origins`` (F, 3)."""
-    blended = np.empty((1, LANES), np.float32)
+    room = np.empty((1, LANES), np.float32)
     for f in range(len(matrices)):
-        rows, placed, origin = matrices[f], out[f], origins[f]
+        placed, origin = out[f], origins[f]
         for v in range(len(positions)):
-            total = load(rows, slots[v, 0]) * weights[v, 0]
-            for i in range(1, slots.shape[1]):
-                total = total + load(rows, slots[v, i]) * weights[v, i]
-            store(blended, 0, total)
-            m = blended[0]
-            x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
-            placed[v, 0] = origin[0] + np.float64(m[0] * x + m[1] * y + m[2] * z + m[3])
-            placed[v, 1] = origin[1] + np.float64(m[4] * x + m[5] * y + m[6] * z + m[7])
-            placed[v, 2] = origin[2] + np.float64(m[8] * x + m[9] * y + m[10] * z + m[11])
+            x, y, z = blended(v, positions, slots, weights, matrices[f], room)
+            placed[v, 0], placed[v, 1], placed[v, 2] = origin[0] + np.float64(x), origin[1] + np.float64(y), origin[2] + np.float64(z)
 
 
-_options = {"nogil": True, "cache": True, "error_model": "numpy", "fastmath": {"contract"}}
 skin_linear = njit(**_options)(_skin_linear)
 skin_dual_quaternion = njit(**_options)(_skin_dual_quaternion)
 skin_frames = njit(**_options)(_skin_frames)

@@ -35,6 +35,13 @@ class Mesh:
     primitive: int = 0
 
     @property
+    def heaviest(self):
+        """The node that moves each vertex most (V,)."""
+        if self.skin < 0:
+            return np.full(len(self.positions), self.node, np.int32)
+        return self.joints[np.arange(len(self.positions)), self.weights.argmax(1)]
+
+    @property
     def carriers(self):
         """The nodes that move it, rising, as plain numbers."""
         return [self.node] if self.skin < 0 else [int(node) for node in np.unique(self.joints[self.weights > 0.0])]

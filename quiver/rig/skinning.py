@@ -43,12 +43,15 @@ def skinned_through(mesh, world):
     """World positions float64 (S, V, 3) of a mesh under many node matrices ``world`` (S, J, 3, 4), linear."""
     out = np.empty((len(world), *mesh.positions.shape))
     rows, origins = relative_rows(mesh, world)
-    if mesh.skin < 0:
-        slots, weights = np.zeros((len(mesh.positions), 1), np.int32), np.ones((len(mesh.positions), 1), np.float32)
-    else:
-        slots, weights = slots_of(mesh), mesh.weights
-    kernels.skin_frames(mesh.positions, slots, weights, rows, origins, out)
+    kernels.skin_frames(mesh.positions, *influences_of(mesh), rows, origins, out)
     return out
+
+
+def influences_of(mesh):
+    """(slots int32 (V, I), weights float32 (V, I)) as `relative_rows` counts joints: a mesh without a skin has one, its node."""
+    if mesh.skin < 0:
+        return np.zeros((len(mesh.positions), 1), np.int32), np.ones((len(mesh.positions), 1), np.float32)
+    return slots_of(mesh), mesh.weights
 
 
 def relative_rows(mesh, world):
