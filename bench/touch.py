@@ -11,6 +11,7 @@ from scipy.spatial import KDTree
 from bench.rows import against, row, seconds
 from bench.subdivided import subdivided
 from quiver.bodies import sheet
+from quiver.contact.posed import nearby
 from quiver.contact.skins import SkinContacts, Surface
 from quiver.contact.softs import Carried
 from quiver.demo import mudwick
@@ -87,8 +88,9 @@ class SheetScene:
         mesh = Mesh("globe", 0, self.points.astype(np.float32), self.triangles)
         skin = SimpleNamespace(surface=Surface(mesh, np.eye(3, 4)[None], 1.0), margin=0.002, friction=0.4)
         every, whole = np.arange(len(nodes)), np.tile([1.0, 0.0, 0.0, 0.0], (len(nodes), 1))
-        self.carried = Carried(np.repeat(every[:, None], 4, 1), whole)
-        self.contacts = SkinContacts(skin, nodes, 0.002)
+        order = nearby(nodes)
+        self.carried = Carried(np.repeat(every[order, None], 4, 1), whole)
+        self.contacts = SkinContacts(skin, nodes[order], 0.002)
         self.contacts.start(np.eye(3, 4)[None])
         self.angle = 0.0
         body, count = self.body, len(nodes)
@@ -107,8 +109,7 @@ class SheetScene:
 
     def ours(self):
         self.contacts.ready(self.turned()[None, None], np.array([False]), 1)
-        travel = self.carried.travel(self.state, np.zeros_like(self.nodes), SUBSTEPS * DT)
-        positions = self.carried.positions(self.state)
+        positions, travel = self.carried.look(self.state, np.zeros_like(self.nodes), SUBSTEPS * DT)
         rows, *near = self.contacts.surface_contacts(0, positions, travel)
         surface_contacts = surface_contacts_in_lanes(
             (positions[rows], self.carried.corners[rows], self.carried.corner_weights[rows], *near), len(self.nodes)

@@ -219,7 +219,7 @@ class Tug:
 
     def __init__(self, solid, place, radius, scale):
         self.solid, self.to, self.start, self.scale = solid, place, place, scale
-        self.began = solid.touching.carried.positions(solid.state)
+        self.began, _ = solid.touching.carried.look(solid.state, np.zeros_like(solid.state.positions), 0.0)
         away = np.linalg.norm(self.began - place * scale, axis=1)
         # However small the patch, there is a point in it.
         self.rows = np.flatnonzero(away <= max(radius * scale, away.min() + 1e-9))

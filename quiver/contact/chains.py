@@ -3,6 +3,7 @@
 import numpy as np
 
 from quiver.contact.contacts import ColliderTracks
+from quiver.contact.posed import nearby
 from quiver.contact.skins import SkinContacts, look_ends
 from quiver.kernels import contacts as kernel
 from quiver.kernels.chains import SAMPLE, SAMPLES
@@ -34,6 +35,7 @@ class ChainContacts(Varying):
         for skin in dict.fromkeys(skin for own in skins for skin in own):
             rows = np.flatnonzero(np.array([skin in own for own in skins])[samples.chain])
             if len(rows):
+                rows = rows[nearby(samples.rest[rows])]
                 self._rows_of.append(rows)
                 self.skins.append(SkinContacts(skin, samples.rest[rows], samples.thickness[rows]))
 

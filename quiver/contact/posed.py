@@ -8,10 +8,12 @@ import numpy as np
 from cachetools import LRUCache
 
 from quiver.kernels import posed as kernel
+from quiver.kernels.lanes import LANES
 from quiver.kernels.nearest import build_tree
+from quiver.kernels.spots import deepest_of_frames, signed_distances
 from quiver.rig.skinning import influences_of, relative_rows
 
-LEAVES_OF_A_CLUSTER, MOST_CLUSTERS = 4, 10
+LEAVES_OF_A_CLUSTER, MOST_CLUSTERS = 3, 10
 """As powers of two: so many leaves of the tree are one cluster at least, and so many clusters there are at the most."""
 KEPT = 64
 """Sets of points whose place in the rest pose is known of a surface."""
@@ -39,9 +41,11 @@ class PosedSurface:
         """Room for a pose."""
         layout = self.layout
         vertices, nodes, clusters = len(layout.positions), 2 * len(layout.starts) - 3, len(layout.skinned_starts) - 1
-        positions, boxes = np.zeros((vertices, 3), np.float32), np.zeros((nodes, 6), np.float32)
-        counts = (np.zeros(count, np.int32) for count in (vertices, vertices, clusters, 1))
-        return kernel.Pose(positions, boxes, np.zeros((vertices, 3)), *counts)
+        positions, boxes = np.zeros((vertices + 1, 4), np.float32), np.zeros((nodes, 6), np.float32)
+        positions[-1, :3] = kernel.NOWHERE
+        normals, corners = np.zeros((2, vertices, 3), np.float32)
+        counts = (np.zeros(count, np.int32) for count in (vertices, vertices, vertices, clusters, 1))
+        return kernel.Pose(positions, boxes, normals, corners, *counts)
 
     def at_rest(self, points):
         """How far points (R, 3) are outside in the rest pose, by the surface's smooth normals and truly: (R,) each.
@@ -70,7 +74,7 @@ class PosedSurface:
         order, pose = nearby(points), self.new_pose()
         kernel.take_pose(self.layout, pose, matrices[0])
         found = np.empty((len(points), 2))
-        kernel.signed_distances(points[order] - origin, np.asarray(limits, float)[order], RIM, self.layout, pose, matrices[0], found)
+        signed_distances(points[order] - origin, np.asarray(limits, float)[order], RIM, self.layout, pose, matrices[0], found)
         out = np.empty_like(found)
         out[order] = found
         return out.T
@@ -84,7 +88,7 @@ class PosedSurface:
             pose = self._idle.pop()
         except IndexError:
             pose = self.new_pose()
-        kernel.deepest_of_frames(points[:, order] - origins[:, None], allowed[order], deep, RIM, self.layout, pose, matrices, depths, where)
+        deepest_of_frames(points[:, order] - origins[:, None], allowed[order], deep, RIM, self.layout, pose, matrices, depths, where)
         self._idle.append(pose)
         return depths, np.where(where < 0, -1, order[where])
 
@@ -121,14 +125,14 @@ def nearby(points):
 
 
 def _layout(patch, mesh, scale):
-    order, starts = patch.layout
+    levels = max(0, int(np.ceil(np.log2(max(len(patch.triangles), 1) / LANES))))
+    order, starts = build_tree(np.ascontiguousarray(patch.rest[patch.triangles].mean(1), float), levels)
     triangles = patch.triangles[order]
     used, first = np.unique(triangles.ravel(), return_index=True)
     old = used[np.argsort(first, kind="stable")]
     number = np.full(len(patch.rest), -1)
     number[old] = np.arange(len(old))
     triangles = number[triangles]
-    levels = int(np.log2(len(starts) - 1))
     clusters = 1 << max(0, min(levels - LEAVES_OF_A_CLUSTER, MOST_CLUSTERS))
     bounds = starts[:: (len(starts) - 1) // clusters]
     # What is around a vertex, in the order of the mesh's own triangles.
@@ -152,6 +156,7 @@ def _layout(patch, mesh, scale):
         # Unsigned, so that nothing asks whether an index counts from the end.
         triangles=triangles.astype(np.uint32),
         starts=np.ascontiguousarray(starts),
+        corners=_corners(triangles, starts, len(old)),
         skinned_starts=np.array(skinned_starts, np.int32),
         skinned=np.concatenate(skinned).astype(np.int32),
         bound_starts=np.array(bound_starts, np.int32),
@@ -159,6 +164,7 @@ def _layout(patch, mesh, scale):
         bounds=np.array(boxes).reshape(-1, 6),
         ring_starts=ring_starts.astype(np.int32),
         ring=ring.astype(np.int32),
+        beside=_beside(triangles),
         positions=np.ascontiguousarray(positions, np.float32),
         slots=np.ascontiguousarray(slots, np.int32),
         weights=np.ascontiguousarray(weights, np.float32),
@@ -166,3 +172,21 @@ def _layout(patch, mesh, scale):
         cluster_of=np.repeat(np.arange(clusters, dtype=np.int32), np.diff(bounds)),
         scale=np.float32(scale),
     )
+
+
+def _corners(triangles, starts, nobody):
+    """The corners of triangles (F, 3), leaf by leaf in sixteen lanes."""
+    out = np.full((len(starts) - 1, LANES, 3), nobody, np.int32)
+    leaf = np.repeat(np.arange(len(starts) - 1), np.diff(starts))
+    out[leaf, np.arange(len(triangles)) - starts[leaf]] = triangles
+    return np.ascontiguousarray(out.transpose(0, 2, 1)).reshape(-1, LANES)
+
+
+def _beside(triangles):
+    """The triangle across the side opposite to each corner of triangles (F, 3), int32 (F, 3); -1 where there is none, or several."""
+    sides = np.sort(triangles[:, [[1, 2], [2, 0], [0, 1]]].reshape(-1, 2), axis=1).astype(np.int64)
+    _, which, counts = np.unique(sides @ [int(triangles.max(initial=0)) + 1, 1], return_inverse=True, return_counts=True)
+    out = np.full(len(sides), -1, np.int32)
+    pairs = np.argsort(which, kind="stable")[np.repeat(counts == 2, counts)].reshape(-1, 2)
+    out[pairs] = pairs[:, ::-1] // 3
+    return out.reshape(-1, 3)

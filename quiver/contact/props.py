@@ -3,9 +3,10 @@
 import numpy as np
 
 from quiver.contact.contacts import ColliderTracks, joined
+from quiver.contact.posed import nearby
 from quiver.contact.skins import SkinContacts
+from quiver.kernels.carrying import carry_rigidly
 from quiver.kernels.contacts import FRAME
-from quiver.rig import transforms
 from quiver.sim.rigid import NO_SURFACE_CONTACTS
 from quiver.sim.varying import Varying
 
@@ -16,10 +17,11 @@ class PropContacts(Varying):
     INSIDE = ("shapes", "skins")
 
     def __init__(self, contacts, met, skins, body):
-        self.shapes, self.points = ColliderTracks(contacts, met), np.ascontiguousarray(body.own_balls[:, :3])
         middles, radii = body.balls[:, :3], body.balls[:, 3]
+        self.shapes, self.order = ColliderTracks(contacts, met), nearby(middles)
+        self.points = np.ascontiguousarray(body.own_balls[self.order, :3])
         self.contact_distances = np.ascontiguousarray(contacts.contact_distances(middles, radii)[:, met])
-        self.skins = [SkinContacts(skin, middles, radii) for skin in skins]
+        self.skins = [SkinContacts(skin, middles[self.order], radii[self.order]) for skin in skins]
         self.nodes = contacts.nodes_of(met, skins)
 
     def start(self, world):
@@ -46,9 +48,7 @@ class PropContacts(Varying):
         """What may touch of the skins in a frame of so many seconds, likewise; state (13,), keyed (7,) the place and turn at its end."""
         if not self.skins:
             return NO_SURFACE_CONTACTS
-        here, there = (
-            each[:3] + transforms.rotate(np.broadcast_to(each[3:7], (len(self.points), 4)), self.points) for each in (state, keyed)
-        )
-        spin = np.cross(np.broadcast_to(state[10:], self.points.shape), here - state[:3])
-        travel = np.linalg.norm(there - here, axis=1) + np.linalg.norm(state[7:10] + spin, axis=1) * seconds
-        return joined([skin.surface_contacts(frame, here, travel) for skin in self.skins], NO_SURFACE_CONTACTS)
+        places, travel = np.empty((len(self.points), 3)), np.empty(len(self.points))
+        carry_rigidly(self.points, state, keyed, seconds, places, travel)
+        found = joined([skin.surface_contacts(frame, places, travel) for skin in self.skins], NO_SURFACE_CONTACTS)
+        return self.order[found[0]], *found[1:]

@@ -10,7 +10,7 @@ from quiver.cache import Cache
 from quiver.contact.posed import RIM, PosedSurface, PosePair, nearby
 from quiver.errors import BadInput
 from quiver.kernels.nearest import blend, vertex_normals
-from quiver.kernels.posed import near_spots
+from quiver.kernels.spots import near_spots
 from quiver.mesh.nearest import NearestOn
 from quiver.mesh.topology import edges_of_triangles, welded
 from quiver.rig.pose import rest_matrices
@@ -214,12 +214,15 @@ def _rim(triangles, count):
 
 
 class SkinContacts(Varying):
-    """What R points meet of a skin; ``rest`` (R, 3) [m] is where they are in the rest pose, ``thickness`` around them, one or (R,) [m]."""
+    """What R points meet of a skin; ``rest`` (R, 3) [m] is where they are in the rest pose, ``thickness`` around them, one or (R,) [m].
+
+    Sixteen after each other are asked together: they should be `nearby`.
+    """
 
     VARYING = ("before",)
 
     def __init__(self, skin, rest, thickness):
-        self.skin, self.order = skin, nearby(rest)
+        self.skin = skin
         closest, _ = skin.surface.posed.at_rest(rest)
         self.contact_distances = np.minimum(skin.margin + thickness, _allowed(closest, np.inf))
 
@@ -241,14 +244,10 @@ class SkinContacts(Varying):
         at = frame * self.looks + look
         ways = (at, at + 1) if not self.jumped[frame] else ((frame + 1) * self.looks,) * 2
         rows, near = np.empty(len(points), np.int64), np.empty((len(points), 12))
-        order, origins = self.order, self.poses.origins[list(ways)]
-        asked = points[order] - origins[0], travel[order], self.contact_distances[order], RIM, NEAR, DEEP, self.skin.surface.posed.layout
+        asked = points, travel, self.contact_distances, RIM, NEAR, DEEP, self.skin.surface.posed.layout, self.poses.origins[list(ways)]
         count = near_spots(*asked, *self.poses.between(*ways), rows, near)
-        rows = order[rows[:count]]
-        by = np.argsort(rows)
-        rows, near = rows[by], near[by]
-        near[:, :6] += origins.ravel()
-        return rows, near, self.contact_distances[rows], np.full(len(rows), self.skin.friction)
+        rows = rows[:count]
+        return rows, near[:count], self.contact_distances[rows], np.full(count, self.skin.friction)
 
 
 def look_ends(frames, per_frame, looks):

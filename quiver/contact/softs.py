@@ -4,8 +4,10 @@ import numpy as np
 from scipy.spatial import KDTree
 
 from quiver.contact.contacts import ColliderTracks, joined
+from quiver.contact.posed import nearby
 from quiver.contact.skins import NEAR, SkinContacts
 from quiver.kernels import contacts as kernel
+from quiver.kernels.carrying import carry
 from quiver.kernels.folds import find_folds
 from quiver.sim.packing import surface_contacts_in_lanes
 from quiver.sim.solid import NO_HELD, NO_PAIRS, NO_SURFACE_CONTACT_LANES, NO_SURFACE_CONTACTS
@@ -27,19 +29,12 @@ class Carried:
         self.corners, self.corner_weights = np.ascontiguousarray(corners, np.int32), np.ascontiguousarray(corner_weights, float)
         self.is_single = bool((self.corner_weights[:, 0] == 1.0).all())
 
-    def of(self, values):
-        """Values of particles (N, 3) at the points (R, 3)."""
-        if self.is_single:
-            return values[self.corners[:, 0]].astype(float)
-        return np.einsum("rc,rck->rk", self.corner_weights, values[self.corners].astype(float))
-
-    def positions(self, state):
-        """Where the points are (R, 3) [m], from a SolidState."""
-        return self.of(state.positions)
-
-    def travel(self, state, keyed_moves, seconds):
-        """How far each point may move (R,) [m] in so many seconds in which its keyed place moves by those of the particles, (N, 3)."""
-        return np.linalg.norm(self.of(keyed_moves), axis=1) + np.linalg.norm(self.of(state.velocities[:, :3]), axis=1) * seconds
+    def look(self, state, keyed_moves, seconds):
+        """Where the points of a SolidState are (R, 3) [m], and how far each may move (R,) [m] in so many seconds in which its keyed place
+        moves by those of the particles, (N, 3)."""
+        places, travel = np.empty((len(self.corners), 3)), np.empty(len(self.corners))
+        carry(self.corners, self.corner_weights, state.positions, state.velocities, keyed_moves, float(seconds), places, travel)
+        return places, travel
 
 
 class SurfaceContacts(ColliderTracks):
@@ -60,10 +55,10 @@ class SurfaceContacts(ColliderTracks):
         # A step ago they were where the first sample of the stride says.
         self._steps[:, :, 12:] = rows[::stride, :, 12:]
 
-    def touches(self, steps, state, travel):
-        """What may touch in some steps (a slice), as `push_held` takes it; travel (R,) is how far each point may move in them [m]."""
+    def touches(self, steps, positions, travel):
+        """What may touch in some steps (a slice), as `push_held` takes it, of its points at positions (R, 3), each of which may move so far
+        in them, travel (R,) [m]."""
         frames = self._steps[steps]
-        positions = self.carried.positions(state)
         far = np.empty((len(positions), len(self.met))), np.empty((len(positions), len(self.met)))
         for out, at in zip(far, (np.roll(frames[0], 12, axis=1), frames[-1]), strict=True):
             kernel.distances(positions, np.ascontiguousarray(at), self.shapes, out)
@@ -92,7 +87,9 @@ class SoftContacts(Varying):
     INSIDE = ("shapes", "skins")
 
     def __init__(self, contacts, met, skins, surface, corners, corner_weights, thickness):
-        self.carried = Carried(corners, corner_weights)
+        # Points that are near to each other are asked about together.
+        order = nearby(surface)
+        surface, self.carried = surface[order], Carried(corners[order], corner_weights[order])
         self.shapes = SurfaceContacts(contacts, met, self.carried, surface, thickness) if len(met) else None
         self.skins = [SkinContacts(skin, surface, thickness) for skin in skins]
         self.nodes = contacts.nodes_of(met, skins)
@@ -120,9 +117,9 @@ class SoftContacts(Varying):
         """What may touch until the next look of a frame, as `advance` of sim/solid.py takes it; keyed_moves (N, 3) [m] of the particles in
         that time."""
         carried, steps = self.carried, self.steps // self.looks
-        travel, positions = carried.travel(state, keyed_moves, steps * self.dt), carried.positions(state)
+        positions, travel = carried.look(state, keyed_moves, steps * self.dt)
         first = frame * self.steps + look * steps
-        held = self.shapes.touches(slice(first, first + steps), state, travel) if self.shapes else NO_HELD
+        held = self.shapes.touches(slice(first, first + steps), positions, travel) if self.shapes else NO_HELD
         surface_contacts = []
         for skin in self.skins:
             rows, *near = skin.surface_contacts(frame, positions, travel, look)

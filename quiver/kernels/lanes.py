@@ -1,7 +1,7 @@
 """Sixteen float32 numbers that move as one: the vector type the kernels are written with.
 
-A kernel written with `load`, `store`, `splat`, `sqrt`, `fused`, `larger`, `smaller`, `where_less`, `any_less`, `gather`,
-`scatter` and the operators + - * / runs two ways from the same source:
+A kernel written with `load`, `store`, `splat`, `sqrt`, `fused`, `larger`, `smaller`, `where_less`, `any_less`, `less_bits`, `least`,
+`gather`, `scatter` and the operators + - * / runs two ways from the same source:
 
 * compiled by Numba, each value is one LLVM vector ``<16 x float>``. LLVM splits it for narrower processors, so the
   same source runs on 4-, 8- and 16-wide hardware, x86 or not;
@@ -119,6 +119,21 @@ def any_less(left, right):
     return bool(np.any(np.less(left, right)))
 
 
+def less_bits(left, right):
+    """The lanes where left < right as the bits of a number, the first lane the lowest."""
+    return int(np.dot(np.broadcast_to(np.less(left, right), LANES), 1 << np.arange(LANES)))
+
+
+def least(value):
+    """The least of the lanes."""
+    return np.min(value)
+
+
+def lowest(bits):
+    """The number of the lowest bit that is set."""
+    return (bits & -bits).bit_length() - 1
+
+
 def _teach(function, count, generate, accepts=None):
     """Teach Numba the vector form of a function of ``count`` vectors or scalars, at least one of them a vector."""
 
@@ -190,6 +205,25 @@ def _generate_any_less(context, builder, sig, args):
     return builder.icmp_unsigned("!=", less, ir.Constant(less.type, 0))
 
 
+def _generate_less_bits(context, builder, sig, args):
+    less = builder.bitcast(builder.fcmp_ordered("<", args[0], args[1]), ir.IntType(LANES))
+    return builder.zext(less, ir.IntType(64))
+
+
+def _generate_least(context, builder, sig, args):
+    (value,), width = args, LANES
+    while width > 1:
+        width //= 2
+        other = _shuffled(builder, value, value, [(lane + width) % LANES for lane in range(LANES)])
+        value = builder.select(builder.fcmp_ordered("<", other, value), other, value)
+    return builder.extract_element(value, ir.Constant(_INT32, 0))
+
+
+def _generate_lowest(context, builder, sig, args):
+    bits = context.cast(builder, args[0], sig.args[0], types.int64)
+    return builder.cttz(bits, ir.Constant(ir.IntType(1), 1))
+
+
 _QUAD = ir.VectorType(ir.FloatType(), 4)
 
 
@@ -249,10 +283,21 @@ def _is_point_access(args):
     return is_points and is_rows and isinstance(row, types.Integer) and all(value is lanes_type for value in args[3:])
 
 
-_RESULTS = {store: types.void, scatter: types.void, any_less: types.boolean, gather: types.UniTuple(lanes_type, 4)}
+_RESULTS = {
+    store: types.void,
+    scatter: types.void,
+    any_less: types.boolean,
+    less_bits: types.int64,
+    least: types.float32,
+    lowest: types.int64,
+    gather: types.UniTuple(lanes_type, 4),
+}
 _teach(gather, 3, _generate_gather, _is_point_access)
 _teach(scatter, 7, _generate_scatter, _is_point_access)
 _teach(any_less, 2, _generate_any_less)
+_teach(less_bits, 2, _generate_less_bits)
+_teach(least, 1, _generate_least)
+_teach(lowest, 1, _generate_lowest, lambda args: isinstance(args[0], types.Integer))
 _teach(operator.add, 2, _generate_instruction("fadd"))
 _teach(operator.sub, 2, _generate_instruction("fsub"))
 _teach(operator.mul, 2, _generate_instruction("fmul"))

@@ -303,9 +303,10 @@ def calmed(one, body_one, other, body_other, x, y, z, contact, dt):
 
 
 @register_jitable
-def position_of(state, point):
-    """Where a point (3,) along the body's principal axes is."""
-    x, y, z = spun(state[3], state[4], state[5], state[6], point[0], point[1], point[2])
+def position_of(state, points, m):
+    """Where point ``m`` of points (M, 4) along the body's principal axes is."""
+    # By its number: each view of an array costs more than this does.
+    x, y, z = spun(state[3], state[4], state[5], state[6], points[m, 0], points[m, 1], points[m, 2])
     return state[0] + x, state[1] + y, state[2] + z
 
 
@@ -383,11 +384,11 @@ def touch(body, state, old, still, nothing, first, points, contact_distances, wi
         if near < 0.0 or dx * dx + dy * dy + dz * dz > near * near:
             continue
         for m in range(len(points)):
-            contact_distance, contact = contact_distances[m, k], pressed[m, k]
+            contact_distance = contact_distances[m, k]
             if contact_distance <= NEVER:
                 continue
-            ox, oy, oz = position_of(old, points[m])
-            x, y, z = position_of(state, points[m])
+            ox, oy, oz = position_of(old, points, m)
+            x, y, z = position_of(state, points, m)
             dx, dy, dz = x - frames[row, 0], y - frames[row, 1], z - frames[row, 2]
             mx, my, mz = (
                 x - ox - frames[row, 0] + frames[row, 12],
@@ -402,11 +403,12 @@ def touch(body, state, old, still, nothing, first, points, contact_distances, wi
             core = shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW]
             tx, ty, tz = touched(ax, ay, az, bx, by, bz, *core, contact_distance, 0.0)
             px, py, pz = turned(frames, row, tx - bx, ty - by, tz - bz)
+            contact = pressed[m, k]
             pushed_out(state, body, still, nothing, x, y, z, px, py, pz, contact)
             if contact[ACROSS] > 0.0:
                 let_back(state, body, still, nothing, x, y, z, outwards(bx, by, bz, *core)[0] - contact_distance, contact)
             # Against the collider as it moved: where the place that touches would be, had it stuck to it.
-            x, y, z = position_of(state, points[m])
+            x, y, z = position_of(state, points, m)
             x, y, z, ox, oy, oz = surface_at(state, old, x, y, z, points[m, RADIUS], contact)
             ax, ay, az = into(frames, row, 12, ox, oy, oz)
             sx, sy, sz = turned(frames, row, ax, ay, az)
@@ -416,36 +418,42 @@ def touch(body, state, old, still, nothing, first, points, contact_distances, wi
 
 
 @register_jitable
+def lay_spots(step, substeps, surface_contacts, spots):
+    """Where the spots of surface contacts (Q, 12) are when a substep ends, and where they look: spots (Q, 6)."""
+    now = (step + 1.0) / substeps
+    for q in range(len(surface_contacts)):
+        for k in range(3):
+            spots[q, k] = surface_contacts[q, k] + now * (surface_contacts[q, 3 + k] - surface_contacts[q, k])
+        nx = surface_contacts[q, 6] + now * (surface_contacts[q, 9] - surface_contacts[q, 6])
+        ny = surface_contacts[q, 7] + now * (surface_contacts[q, 10] - surface_contacts[q, 7])
+        nz = surface_contacts[q, 8] + now * (surface_contacts[q, 11] - surface_contacts[q, 8])
+        inverse = 1.0 / max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
+        spots[q, 3], spots[q, 4], spots[q, 5] = nx * inverse, ny * inverse, nz * inverse
+
+
+@register_jitable
 def touch_surface_contacts(
-    body, state, old, still, nothing, step, substeps, points, which, surface_contacts, contact_distances, frictions, pressed
+    body, state, old, still, nothing, step, substeps, points, which, surface_contacts, contact_distances, frictions, spots, pressed
 ):
-    """Push points of the body, ``which`` (Q,), off positions of a moving surface, as `push_surface_contacts` does; pressed (Q, CONTACT)."""
+    """Push points of the body, ``which`` (Q,), off positions of a moving surface, as `push_surface_contacts` does; pressed (Q, CONTACT).
+
+    spots (Q, 6) as `lay_spots` says
+    """
     each = 1.0 / substeps
-    now, then = (step + 1.0) * each, step * each
+    then = step * each
     for q in range(len(which)):
+        x, y, z = position_of(state, points, which[q])
+        nx, ny, nz = spots[q, 3], spots[q, 4], spots[q, 5]
+        gap = (x - spots[q, 0]) * nx + (y - spots[q, 1]) * ny + (z - spots[q, 2]) * nz - contact_distances[q]
+        if gap >= 0.0 and pressed[q, ACROSS] <= 0.0:
+            continue
         surface_contact, contact = surface_contacts[q], pressed[q]
-        x, y, z = position_of(state, points[which[q]])
         wx, wy, wz = (
             surface_contact[3] - surface_contact[0],
             surface_contact[4] - surface_contact[1],
             surface_contact[5] - surface_contact[2],
         )
-        nx, ny, nz = (
-            surface_contact[6] + now * (surface_contact[9] - surface_contact[6]),
-            surface_contact[7] + now * (surface_contact[10] - surface_contact[7]),
-            surface_contact[8] + now * (surface_contact[11] - surface_contact[8]),
-        )
-        inverse = 1.0 / max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
-        nx, ny, nz = nx * inverse, ny * inverse, nz * inverse
-        gap = (
-            (x - surface_contact[0] - now * wx) * nx
-            + (y - surface_contact[1] - now * wy) * ny
-            + (z - surface_contact[2] - now * wz) * nz
-            - contact_distances[q]
-        )
-        if gap >= 0.0 and contact[ACROSS] <= 0.0:
-            continue
-        ox, oy, oz = position_of(old, points[which[q]])
+        ox, oy, oz = position_of(old, points, which[q])
         if gap < 0.0:
             lx, ly, lz = (
                 surface_contact[6] + then * (surface_contact[9] - surface_contact[6]),
@@ -462,6 +470,6 @@ def touch_surface_contacts(
             pushed_out(state, body, still, nothing, x, y, z, push * nx, push * ny, push * nz, contact)
         let_back(state, body, still, nothing, x, y, z, gap, contact)
         contact[SURFACE_MOVE], contact[SURFACE_MOVE + 1], contact[SURFACE_MOVE + 2] = wx * each, wy * each, wz * each
-        x, y, z = position_of(state, points[which[q]])
+        x, y, z = position_of(state, points, which[q])
         x, y, z, ox, oy, oz = surface_at(state, old, x, y, z, points[which[q], RADIUS], contact)
         held_back(state, body, still, nothing, x, y, z, ox + wx * each, oy + wy * each, oz + wz * each, contact, frictions[q])

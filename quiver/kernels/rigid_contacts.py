@@ -37,6 +37,7 @@ from quiver.kernels.rigid import (
     finished,
     held_back,
     joined,
+    lay_spots,
     let_back,
     position_of,
     pushed_out,
@@ -78,11 +79,11 @@ def put(state, box, frames, at):
 def out_of(one, old_one, body_one, points, other, old_other, body_other, shape, box, frames, pressed):
     """Push the points of one body out of the other's box, one after another; pressed (M, CONTACT)."""
     put(old_other, box, frames, 12)
+    put(other, box, frames, 0)
     for m in range(len(points)):
         contact_distance = box[3] + points[m, RADIUS]
-        put(other, box, frames, 0)
-        ox, oy, oz = position_of(old_one, points[m])
-        x, y, z = position_of(one, points[m])
+        ox, oy, oz = position_of(old_one, points, m)
+        x, y, z = position_of(one, points, m)
         dx, dy, dz = x - frames[0, 0], y - frames[0, 1], z - frames[0, 2]
         sx, sy, sz = x - ox - frames[0, 0] + frames[0, 12], y - oy - frames[0, 1] + frames[0, 13], z - oz - frames[0, 2] + frames[0, 14]
         bound = shape[BOUND] + contact_distance + np.sqrt(sx * sx + sy * sy + sz * sz)
@@ -93,18 +94,19 @@ def out_of(one, old_one, body_one, points, other, old_other, body_other, shape, 
         core = shape[WIDE], shape[DEEP], shape[ABOVE], shape[BELOW]
         tx, ty, tz = touched(ax, ay, az, bx, by, bz, *core, contact_distance, 0.0)
         px, py, pz = turned(frames, 0, tx - bx, ty - by, tz - bz)
-        pushed_out(one, body_one, other, body_other, x, y, z, px, py, pz, pressed[m])
-        if pressed[m, ACROSS] > 0.0:
-            let_back(one, body_one, other, body_other, x, y, z, outwards(bx, by, bz, *core)[0] - contact_distance, pressed[m])
+        contact = pressed[m]
+        pushed_out(one, body_one, other, body_other, x, y, z, px, py, pz, contact)
+        if contact[ACROSS] > 0.0:
+            let_back(one, body_one, other, body_other, x, y, z, outwards(bx, by, bz, *core)[0] - contact_distance, contact)
         # Along the surface: where the point would be, had it stuck to the other.
         put(other, box, frames, 0)
-        x, y, z = position_of(one, points[m])
-        x, y, z, ox, oy, oz = surface_at(one, old_one, x, y, z, points[m, RADIUS], pressed[m])
+        x, y, z = position_of(one, points, m)
+        x, y, z, ox, oy, oz = surface_at(one, old_one, x, y, z, points[m, RADIUS], contact)
         ax, ay, az = into(frames, 0, 12, ox, oy, oz)
         sx, sy, sz = turned(frames, 0, ax, ay, az)
-        held_back(
-            one, body_one, other, body_other, x, y, z, sx + frames[0, 0], sy + frames[0, 1], sz + frames[0, 2], pressed[m], shape[FRICTION]
-        )
+        sx, sy, sz = sx + frames[0, 0], sy + frames[0, 1], sz + frames[0, 2]
+        held_back(one, body_one, other, body_other, x, y, z, sx, sy, sz, contact, shape[FRICTION])
+        put(other, box, frames, 0)
 
 
 @register_jitable
@@ -121,10 +123,10 @@ def widest_of(ends, points, contact_distances, count):
 
 
 @register_jitable
-def beside(state, point, contact):
+def beside(state, points, m, contact):
     """Where the ball around a point of a body touches."""
-    x, y, z = position_of(state, point)
-    radius = point[RADIUS]
+    x, y, z = position_of(state, points, m)
+    radius = points[m, RADIUS]
     return x - radius * contact[NORMAL], y - radius * contact[NORMAL + 1], z - radius * contact[NORMAL + 2]
 
 
@@ -139,16 +141,16 @@ def calm_all(states, bodies, still, nothing, dt, ends, points, which, pressed):
         for m in range(m0, m1):
             for _ in range(k0, k1):
                 if on_shapes[at, ACROSS] > 0.0:
-                    x, y, z = beside(states[b], points[m], on_shapes[at])
+                    x, y, z = beside(states[b], points, m, on_shapes[at])
                     calmed(states[b], bodies[b], still, nothing, x, y, z, on_shapes[at], dt)
                 at += 1
             for other in range(len(states)):
                 if on_others[m, other, ACROSS] > 0.0:
-                    x, y, z = beside(states[b], points[m], on_others[m, other])
+                    x, y, z = beside(states[b], points, m, on_others[m, other])
                     calmed(states[b], bodies[b], states[other], bodies[other], x, y, z, on_others[m, other], dt)
         for q in range(q0, q1):
             if on_surface_contacts[q, ACROSS] > 0.0:
-                x, y, z = beside(states[b], points[m0 + which[q]], on_surface_contacts[q])
+                x, y, z = beside(states[b], points, m0 + which[q], on_surface_contacts[q])
                 calmed(states[b], bodies[b], still, nothing, x, y, z, on_surface_contacts[q], dt)
 
 
@@ -157,7 +159,7 @@ def out_of_fixed(states, olds, bodies, still, nothing, levels, step, substeps, e
     """Push the bodies of the lowest level out of all that does not give way: colliders and surfaces."""
     contact_distances, frames, shapes = touches
     which, positions, keeps, frictions = surface_contacts
-    on_shapes, on_surface_contacts = pressed
+    spots, on_shapes, on_surface_contacts = pressed
     at = 0
     for b in range(len(states)):
         m0, k0, q0 = ends[b, 0], ends[b, 1], ends[b, 2]
@@ -171,7 +173,7 @@ def out_of_fixed(states, olds, bodies, still, nothing, levels, step, substeps, e
             touch(bodies[b], states[b], olds[b], still, nothing, first, *scene)
         at += count
         if levels[b] == 0:
-            near = (which[q0:q1], positions[q0:q1], keeps[q0:q1], frictions[q0:q1], on_surface_contacts[q0:q1])
+            near = (which[q0:q1], positions[q0:q1], keeps[q0:q1], frictions[q0:q1], spots[q0:q1], on_surface_contacts[q0:q1])
             touch_surface_contacts(bodies[b], states[b], olds[b], still, nothing, step, substeps, own, *near)
 
 
@@ -298,6 +300,7 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
         np.zeros((len(which), CONTACT)),
         np.zeros((len(points), many, CONTACT)),
     )
+    spots = np.empty((len(which), 6))
     levels, above, between_two = np.zeros(many, np.int64), np.zeros((many, many), np.bool_), on_others.reshape(-1, CONTACT)
     widest, loose = widest_of(ends, points, contact_distances, len(shapes)), bodies.copy()
     # The velocities of what hangs are as its joint says.
@@ -309,7 +312,8 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
         on_shapes[:], on_surface_contacts[:], on_others[:] = 0.0, 0.0, 0.0
         for b in range(many):
             begun(states[b], olds[b], bodies[b], kinds[b], keyed[b, step], keyed[b, step + 1], dt, settings[b])
-        place = step, substeps, ends, points, touches, widest, surface_contacts, on_shapes, on_surface_contacts
+        lay_spots(step, substeps, surface_contacts[1], spots)
+        place = step, substeps, ends, points, touches, widest, surface_contacts, spots, on_shapes, on_surface_contacts
         levels[:] = 0
         for turn in range(ROUNDS if many == 1 else 2 * ROUNDS):
             out_of_fixed(states, olds, bodies, still, nothing, levels, *place)

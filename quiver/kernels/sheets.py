@@ -192,11 +192,11 @@ def draw_springs(first, end, dt, y, net, ways, directions, numbers, pulls):
 @njit(**_options)
 def prepare(first, end, dt, held, y, force, base, net, hinges, bends, pulls, hinge_pulls, r, step, p, q):
     """All forces on particles first..end-1 at places y."""
-    square = np.float32(dt * dt)
+    square, (along, own, sign), (bent, its, shares), (around, others, weights) = np.float32(dt * dt), net[5:8], hinges[3:6], bends
     for k in range(first, end):
-        ax, ay, az = gathered(net[5][k], net[5][k + 1], net[6], net[7], pulls)
-        bx, by, bz = gathered(hinges[3][k], hinges[3][k + 1], hinges[4], hinges[5], hinge_pulls)
-        cx, cy, cz = gathered_apart(bends[0][k], bends[0][k + 1], bends[1], bends[2], y, k)
+        ax, ay, az = gathered(along[k], along[k + 1], own, sign, pulls)
+        bx, by, bz = gathered(bent[k], bent[k + 1], its, shares, hinge_pulls)
+        cx, cy, cz = gathered_apart(around[k], around[k + 1], others, weights, y, k)
         gain = square * held[k]
         r[k, 0] = gain * (force[k, 0] + base[k, 0] + ax + bx - cx)
         r[k, 1] = gain * (force[k, 1] + base[k, 1] + ay + by - cy)

@@ -8,8 +8,8 @@ import numpy as np
 from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.contacts import EASE, SLACK
-from quiver.kernels.lanes import any_less, fused, gather, larger, load, scatter, smaller, sqrt, where_less
+from quiver.kernels.contacts import EASE, NEVER, SLACK
+from quiver.kernels.lanes import LANES, any_less, fused, gather, larger, load, scatter, smaller, sqrt, where_less
 
 AWAY = 0
 """From the spot to the particle when the frame began, three rows [m]."""
@@ -77,3 +77,19 @@ def push_surface_contact_lanes(step, substeps, points, old, indices, params):
         x, y, z = off_surface_contact(params, p, then, *near, ax, ay, az)
         free = where_less(0.0, bw, 1.0, 0.0)
         scatter(points, indices, block, fused(free, x, bx), fused(free, y, by), fused(free, z, bz), bw)
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def lay_out(bases, corners, near, contact_distances, frictions, indices, params):
+    """Write what `push_surface_contacts` takes, of points that are the particles corners[:, 0] alone and count from bases (Q, 3)."""
+    for q in range(len(near)):
+        lane, p = q % LANES, PARAMS * (q // LANES)
+        indices[q // LANES, lane] = corners[q, 0]
+        params[p + CONTACT_DISTANCE, lane], params[p + FRICTION, lane] = contact_distances[q], frictions[q]
+        for k in range(3):
+            params[p + AWAY + k, lane] = bases[q, k] - near[q, k]
+            params[p + TRAVEL + k, lane] = near[q, 3 + k] - near[q, k]
+            params[p + NORMAL + k, lane] = near[q, 6 + k]
+            params[p + NORMAL_CHANGE + k, lane] = near[q, 9 + k] - near[q, 6 + k]
+    for empty in range(len(near), LANES * len(indices)):
+        params[PARAMS * (empty // LANES) + CONTACT_DISTANCE, empty % LANES] = NEVER

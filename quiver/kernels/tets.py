@@ -242,22 +242,3 @@ def largest_root(xx, yy, zz, xy, yz, zx):
 
 
 settle = njit(nogil=True, cache=True, error_model="numpy")(_settle)
-
-
-def _measure(positions, tets, edges, lengths):
-    """(six times the volume, the largest length of an edge against ``lengths`` (E,)) at positions float64 (N, 3); edges int32 (E, 2)."""
-    sixfold, largest = 0.0, 0.0
-    for t in range(len(tets)):
-        p, q, r, s = positions[tets[t, 0]], positions[tets[t, 1]], positions[tets[t, 2]], positions[tets[t, 3]]
-        ax, ay, az = q[0] - p[0], q[1] - p[1], q[2] - p[2]
-        bx, by, bz = r[0] - p[0], r[1] - p[1], r[2] - p[2]
-        cx, cy, cz = s[0] - p[0], s[1] - p[1], s[2] - p[2]
-        sixfold += ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
-    for e in range(len(edges)):
-        p, q = positions[edges[e, 0]], positions[edges[e, 1]]
-        x, y, z = q[0] - p[0], q[1] - p[1], q[2] - p[2]
-        largest = max(largest, np.sqrt(x * x + y * y + z * z) / lengths[e])
-    return sixfold, largest
-
-
-measure = njit(nogil=True, cache=True)(_measure)

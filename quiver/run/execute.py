@@ -10,6 +10,7 @@ import numpy as np
 from quiver.errors import Unstable
 from quiver.rig import transforms
 from quiver.rig.pose import Pose, world_matrices
+from quiver.run.measures.clip_depth import keyed_depths
 from quiver.run.parts.part import Frames
 from quiver.run.spec import TakeChunk
 from quiver.threads import alongside, at_once
@@ -46,21 +47,24 @@ class Execution:
         self.start(self._world_at([plan.blocks[0]])[0])
         began, pieces = time.perf_counter(), plan.pieces()
         with alongside(self.threads) as submit:
-            ahead = submit(self._prepared, next(pieces, None))
-            while True:
-                prepared = ahead.result()
-                if prepared is None or not keep_going():
-                    break
+            ahead, last = submit(self._prepared, next(pieces, None)), None
+            while (prepared := ahead.result()) is not None and keep_going():
                 ahead = submit(self._prepared, next(pieces, None))
                 frames, keyed_world, jumped, end = prepared
                 outputs, seconds = self._simulated(frames, jumped, end)
                 simulated = time.perf_counter()
-                waiting.append(submit(self._told, frames, keyed_world, outputs, seconds, simulated - began))
+                piece = frames, keyed_world, outputs, seconds, simulated - began
+                if ahead.result() is None:
+                    last = piece
+                else:
+                    waiting.append(submit(self._told, *piece))
                 began = simulated
                 while waiting and (waiting[0].done() or len(waiting) > MOST_WAITING):
                     yield from waiting.popleft().result()
             for each in waiting:
                 yield from each.result()
+            # Nothing is left to be simulated meanwhile, so all threads measure.
+            yield from self._told(*last) if last else ()
 
     def _prepared(self, piece):
         """The Frames of a piece of the plan before anything is simulated, the keyed world at their ends, and which roots jump."""
@@ -290,10 +294,12 @@ class Execution:
         plan = self.plan
 
         def measured(layer_id, depth):
-            digests = plan.depth_digests[layer_id], plan.keyed_depth_digests[layer_id]
-            key = numbers.start, numbers.stop
-            now = self._depth((digests[0], *key), depth, final_world, lambda: moves_for(plan, depth, offsets))
-            return now, self._depth((digests[1], *key), depth, keyed_world, dict)
+            key = plan.depth_digests[layer_id], numbers.start, numbers.stop
+            now = self._known(key)
+            if now is None:
+                now = depth.depths(final_world, moves_for(plan, depth, offsets))
+                self._keep(now, key)
+            return now, keyed_depths(depth, plan.keyed_depth_digests[layer_id], numbers, keyed_world)
 
         wanted = plan.clip_depths
         for layer_id, (now, keyed) in zip(
@@ -301,14 +307,7 @@ class Execution:
         ):
             found = measures.setdefault(layer_id, {})
             if "clip" not in found:
-                found |= {"clip": now[0], "deepest": now[1], "keyed_clip": keyed[0]}
-
-    def _depth(self, key, depth, world, moves):
-        known = self._known(key)
-        if known is None:
-            known = depth.depths(world, moves())
-            self._keep(known, key)
-        return known[0].astype(np.float32), known[1]
+                found |= {"clip": now[0].astype(np.float32), "deepest": now[1], "keyed_clip": keyed[0].astype(np.float32)}
 
 
 class _Keyed:

@@ -8,7 +8,6 @@ import numpy as np
 from quiver.kernels import length_limits as length_limit
 from quiver.kernels import surface_contacts as surface_contact
 from quiver.kernels import tets as tet
-from quiver.kernels.contacts import NEVER
 from quiver.kernels.lanes import LANES, aligned
 from quiver.kernels.packing import LONGEST_FAN, pack_blocks, walk_fans
 
@@ -181,31 +180,8 @@ def _kinds(slots):
 def surface_contacts_in_lanes(surface_contacts, particles):
     """Spots as `push_surface_contacts` takes them, of points that are one particle each, packed for kernels/surface_contacts.py."""
     bases, corners, _, near, contact_distances, frictions = surface_contacts
-    count, blocks = len(contact_distances), -(-len(contact_distances) // LANES)
+    blocks = -(-len(contact_distances) // LANES)
     # An index of lanes is taken as an address: none may be negative.
-    indices = np.full(blocks * LANES, _nobody(particles), np.int32)
-    indices[:count] = corners[:, 0]
-    values = no_surface_contacts(blocks * LANES)
-    values[:count] = surface_contact_values(bases, near, contact_distances, frictions)
-    return indices.reshape(-1, LANES), in_lanes(values).reshape(-1, LANES)
-
-
-def no_surface_contacts(count):
-    """Values (count, PARAMS) of lanes that touch nothing."""
-    values = np.zeros((count, surface_contact.PARAMS), np.float32)
-    values[:, surface_contact.CONTACT_DISTANCE] = NEVER
-    return values
-
-
-def surface_contact_values(bases, near, contact_distances, frictions):
-    """Places (Q, 12) that `push_surface_contacts` takes, for kernels/surface_contacts.py, (Q, PARAMS); they count from bases (Q, 3)."""
-    return np.column_stack(
-        [bases - near[:, :3], near[:, 3:6] - near[:, :3], near[:, 6:9], near[:, 9:] - near[:, 6:9], contact_distances, frictions]
-    )
-
-
-def in_lanes(values):
-    """Values (lanes, ..., k) of whole blocks of lanes as rows (blocks, ..., k, LANES)."""
-    out = aligned((len(values) // LANES, *values.shape[1:], LANES))
-    out[:] = np.moveaxis(values.reshape(-1, LANES, *values.shape[1:]), 1, -1)
-    return out
+    indices, params = np.full((blocks, LANES), _nobody(particles), np.int32), aligned((surface_contact.PARAMS * blocks, LANES))
+    surface_contact.lay_out(bases, corners, near, contact_distances, frictions, indices, params)
+    return indices, params

@@ -1,6 +1,9 @@
 """Clip depth: how deep the visible skin of a layer is inside the colliders that the layer meets, beyond the rest pose."""
 
+import threading
+
 import numpy as np
+from cachetools import LRUCache
 
 from quiver.contact.skins import SkinDepth
 from quiver.kernels import contacts as kernel
@@ -10,6 +13,24 @@ from quiver.sim.obstacles import frame_rows
 
 LEAST_WEIGHT = 0.02
 """A joint that moves less of a vertex does not count as moving it."""
+KEPT_CLIPS = 256
+"""So many depths of layers in clips as keyed are kept."""
+_keyed, _lock = LRUCache(KEPT_CLIPS), threading.Lock()
+
+
+def keyed_depths(depth, digest, numbers, world):
+    """What a ClipDepth measures of frames ``numbers`` (F,) as keyed, in node matrices (F, J, 3, 4); the digest stands for layer and clip.
+
+    Whatever the dials are it stays the same, so it is measured once.
+    """
+    with _lock:
+        kept = _keyed.setdefault(digest, {})
+    new = [at for at, number in enumerate(numbers) if number not in kept]
+    if new:
+        found = depth.depths(world[new], {})
+        kept.update((numbers[at], (deepest, where)) for at, deepest, where in zip(new, *found, strict=True))
+    deepest, where = zip(*(kept[number] for number in numbers), strict=True)
+    return np.array(deepest), np.array(where)
 
 
 class ClipDepth:

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from quiver.kernels.tets import measure
+from quiver.kernels.measures import greatest_stretch, sixfold_volume
 from quiver.mesh.topology import edges_of_tets
 
 
@@ -12,9 +12,10 @@ class SolidMeasure:
     def __init__(self, nodes, tets):
         self.tets = tets
         self.edges, self.lengths = edges_of_tets(nodes, tets)
-        self.sixfold = measure(nodes, tets, self.edges, self.lengths)[0]
+        self.sixfold = sixfold_volume(nodes, tets)
 
     def __call__(self, positions):
         """(change of volume [%], stretch of the most stretched edge [%])."""
-        sixfold, largest = measure(np.ascontiguousarray(positions, float), self.tets, self.edges, self.lengths)
-        return 100.0 * (sixfold / self.sixfold - 1.0), 100.0 * (largest - 1.0)
+        positions = np.ascontiguousarray(positions, float)
+        largest = greatest_stretch(positions, self.edges, self.lengths)
+        return 100.0 * (sixfold_volume(positions, self.tets) / self.sixfold - 1.0), 100.0 * (largest - 1.0)

@@ -1,0 +1,45 @@
+"""What is measured of soft bodies at positions float64 (N, 3), each against its rest."""
+
+import numpy as np
+from numba import njit
+
+_options = {"nogil": True, "cache": True, "error_model": "numpy"}
+
+
+@njit(**_options)
+def sixfold_volume(positions, tets):
+    """Six times the volume of tetrahedra int (T, 4)."""
+    total = 0.0
+    for t in range(len(tets)):
+        p, q, r, s = tets[t, 0], tets[t, 1], tets[t, 2], tets[t, 3]
+        x, y, z = positions[p, 0], positions[p, 1], positions[p, 2]
+        ax, ay, az = positions[q, 0] - x, positions[q, 1] - y, positions[q, 2] - z
+        bx, by, bz = positions[r, 0] - x, positions[r, 1] - y, positions[r, 2] - z
+        cx, cy, cz = positions[s, 0] - x, positions[s, 1] - y, positions[s, 2] - z
+        total += ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
+    return total
+
+
+@njit(**_options)
+def area(positions, triangles):
+    """The area of triangles int (F, 3)."""
+    total = 0.0
+    for t in range(len(triangles)):
+        p, q, r = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        x, y, z = positions[p, 0], positions[p, 1], positions[p, 2]
+        ax, ay, az = positions[q, 0] - x, positions[q, 1] - y, positions[q, 2] - z
+        bx, by, bz = positions[r, 0] - x, positions[r, 1] - y, positions[r, 2] - z
+        u, v, w = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+        total += 0.5 * np.sqrt(u * u + v * v + w * w)
+    return total
+
+
+@njit(**_options)
+def greatest_stretch(positions, edges, lengths):
+    """The largest length of an edge int (E, 2) against ``lengths`` (E,)."""
+    largest = 0.0
+    for e in range(len(edges)):
+        p, q = edges[e, 0], edges[e, 1]
+        x, y, z = positions[q, 0] - positions[p, 0], positions[q, 1] - positions[p, 1], positions[q, 2] - positions[p, 2]
+        largest = max(largest, np.sqrt(x * x + y * y + z * z) / lengths[e])
+    return largest
