@@ -9,7 +9,8 @@ import numpy as np
 
 from quiver.bodies.chain import GRAVITY
 from quiver.bodies.fitting import size_of
-from quiver.contact.skins import ClosestPointQuery, surface_of
+from quiver.contact.posed import PosePair
+from quiver.contact.skins import DEEP, surface_of
 from quiver.errors import BadInput
 from quiver.rig import transforms
 from quiver.rig.pose import Pose, blended, jointed_world, world_matrices
@@ -263,10 +264,9 @@ class Ball:
         self.radius, self.left = BALL_SHARE * poke.size, BALL_FRAMES
         character = poke.character
         largest = max(character.meshes, key=lambda mesh: len(mesh.triangles), default=None)
-        self.query = None
+        self.skin = None
         if largest is not None and len(largest.triangles):
-            self.surface = surface_of(character, largest.name, poke.scale)
-            self.query = ClosestPointQuery(self.surface, np.full((1, 3), PARKED * poke.size * poke.scale))
+            self.skin = PosePair(surface_of(character, largest.name, poke.scale).posed)
 
     def fly(self, poke):
         """Go on by one frame; False once it has been out long enough."""
@@ -289,12 +289,15 @@ class Ball:
 
     def _nearest(self, poke):
         """(where it is now, the skin's outside nearest to it, how far away [file units]), or nothing where it is far from the skin."""
-        if self.query is None:
+        if self.skin is None:
             return None, None, 0.0
-        positions = self.surface.positions(world_matrices(poke.run.skeleton, poke.pose.repeated(1)))[0]
-        reach = 2.0 * self.radius + float(np.linalg.norm(self.velocity)) / poke.rate
-        found, *_, normals = self.query.feel(positions, self.place[None] * poke.scale, np.array([reach * poke.scale]))
-        return (None, None, 0.0) if np.isnan(found[0]) else (self.place.copy(), normals[0], float(found[0]) / poke.scale)
+        self.skin.ready(world_matrices(poke.run.skeleton, poke.pose.repeated(1)))
+        reach, place = 2.0 * self.radius + float(np.linalg.norm(self.velocity)) / poke.rate, self.place[None] * poke.scale
+        _, found = self.skin.spots((0, 0), place, np.zeros(1), np.array([reach * poke.scale]), 0.0, DEEP)
+        if not len(found):
+            return None, None, 0.0
+        spot, normal = found[0, :3], found[0, 6:9]
+        return self.place.copy(), normal, float((place[0] - spot) @ normal) / poke.scale
 
 
 def _plate_size(size):

@@ -75,7 +75,7 @@ def _safe_limits(character, tracks, limit):
     skeleton, world = character.skeleton, rest_matrices(character.skeleton)
     low, high = np.full((len(skeleton), 3), np.inf), np.full((len(skeleton), 3), -np.inf)
     for mesh in character.meshes:
-        positions = skinned_positions(mesh, world).astype(float)
+        positions = skinned_positions(mesh, world)
         joints, weights = mesh.joints, mesh.weights
         if mesh.skin < 0:
             joints, weights = np.full((len(positions), 1), mesh.node), np.ones((len(positions), 1))

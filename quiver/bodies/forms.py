@@ -35,7 +35,7 @@ def own(character):
     """A Form of all meshes of a character, as they stand in its rest pose. Raises BadInput where it has none, or too many triangles."""
     world, positions, faces, count = rest_matrices(character.skeleton), [np.zeros((0, 3))], [np.zeros((0, 3), int)], 0
     for mesh in character.meshes:
-        positions.append(skinned_positions(mesh, world).astype(float))
+        positions.append(skinned_positions(mesh, world))
         faces.append(mesh.triangles + count)
         count += len(mesh.positions)
     return encoded(np.concatenate(positions), np.concatenate(faces))

@@ -30,7 +30,7 @@ def usual_bridge(mesh, rest_world):
 
 def body_mesh(mesh, rest_world, bridge):
     """A mesh of its own that follows another, hollows filled into which no ball of radius ``bridge`` [file units] fits. Raises BadInput."""
-    surface = skinned_positions(mesh, rest_world).astype(float)
+    surface = skinned_positions(mesh, rest_world)
     triangles = welded(surface, mesh.triangles)
     if not len(triangles):
         raise BadInput(f"expected a mesh with triangles to make a body of, “{mesh.name}” has none")

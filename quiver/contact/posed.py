@@ -10,7 +10,7 @@ from cachetools import LRUCache
 from quiver.kernels import posed as kernel
 from quiver.kernels.lanes import LANES
 from quiver.kernels.nearest import build_tree
-from quiver.kernels.spots import deepest_of_frames, signed_distances
+from quiver.kernels.spots import deepest_of_frames, near_spots, signed_distances
 from quiver.rig.skinning import influences_of, relative_rows
 
 LEAVES_OF_A_CLUSTER, MOST_CLUSTERS = 3, 10
@@ -114,6 +114,13 @@ class PosePair:
                 kernel.take_pose(self.surface.layout, self._poses[slot], self._matrices[number])
                 self._at[slot] = number
         return self._poses[0], self._matrices[begin], self._poses[1], self._matrices[end]
+
+    def spots(self, ways, points, travel, distances, near, deep):
+        """What of points (R, 3) may touch on the way from one pose to another, as `near_spots` says: rows (Q,), spots (Q, 12)."""
+        rows, found = np.empty(len(points), np.int64), np.empty((len(points), 12))
+        asked = points, travel, distances, RIM, near, deep, self.surface.layout, self.origins[list(ways)]
+        count = near_spots(*asked, *self.between(*ways), rows, found)
+        return rows[:count], found[:count]
 
 
 def nearby(points):

@@ -10,7 +10,6 @@ from quiver.cache import Cache
 from quiver.contact.posed import RIM, PosedSurface, PosePair, nearby
 from quiver.errors import BadInput
 from quiver.kernels.nearest import blend, vertex_normals
-from quiver.kernels.spots import near_spots
 from quiver.mesh.nearest import NearestOn
 from quiver.mesh.topology import edges_of_triangles, welded
 from quiver.rig.pose import rest_matrices
@@ -243,11 +242,8 @@ class SkinContacts(Varying):
         """
         at = frame * self.looks + look
         ways = (at, at + 1) if not self.jumped[frame] else ((frame + 1) * self.looks,) * 2
-        rows, near = np.empty(len(points), np.int64), np.empty((len(points), 12))
-        asked = points, travel, self.contact_distances, RIM, NEAR, DEEP, self.skin.surface.posed.layout, self.poses.origins[list(ways)]
-        count = near_spots(*asked, *self.poses.between(*ways), rows, near)
-        rows = rows[:count]
-        return rows, near[:count], self.contact_distances[rows], np.full(count, self.skin.friction)
+        rows, near = self.poses.spots(ways, points, travel, self.contact_distances, NEAR, DEEP)
+        return rows, near, self.contact_distances[rows], np.full(len(rows), self.skin.friction)
 
 
 def look_ends(frames, per_frame, looks):

@@ -23,6 +23,7 @@ LOOSE = np.float32(1e-5)
 NOWHERE = 1e15
 """Where nobody's vertex is along each axis [m]: its square is still a number."""
 
+
 class Layout(NamedTuple):
     """What never changes of a surface of V vertices and F triangles; C clusters."""
 

@@ -2,66 +2,106 @@
 
 One step a substep for each surface (extended position-based dynamics; one pressure for a whole body: Diziol, Bender, Bayer 2011), along the
 way in which the volume grows the most for what it moves, so that momentum stays.
+
+How a volume changes is found from the moves since the frame began, in float32: exactly nothing where nothing moves.
 """
 
 import math
 
+import numpy as np
 from numba import njit
+from numba.extending import register_jitable
+
+from quiver.kernels.gathering import gathered
+from quiver.kernels.lanes import LANES, fused, gather, load, scatter, store
 
 TINY = 1e-30
 FARTHEST = 0.02
 """A particle is pushed no farther in a substep than this share of how large a piece is: what was pressed flat comes back gradually."""
 
 
-def _keep_volumes(step, points, positions, faces, face_starts, rims, rim_starts, goals, compliances, pushes):
+@register_jitable
+def see_from(origin, first, end, positions, corners, ways):
+    """The ways from a particle to the three corners of faces of rows first..end-1, nine rows each, and six times the volume inside."""
+    ox, oy, oz, sixfold = positions[origin, 0], positions[origin, 1], positions[origin, 2], 0.0
+    for b in range(first, end):
+        for lane in range(LANES):
+            i, j, k = corners[3 * b, lane], corners[3 * b + 1, lane], corners[3 * b + 2, lane]
+            # Where there is no face, all corners are nobody's.
+            if i == j:
+                continue
+            ax, ay, az = positions[i, 0] - ox, positions[i, 1] - oy, positions[i, 2] - oz
+            bx, by, bz = positions[j, 0] - ox, positions[j, 1] - oy, positions[j, 2] - oz
+            cx, cy, cz = positions[k, 0] - ox, positions[k, 1] - oy, positions[k, 2] - oz
+            sixfold += ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
+            ways[9 * b, lane], ways[9 * b + 1, lane], ways[9 * b + 2, lane] = ax, ay, az
+            ways[9 * b + 3, lane], ways[9 * b + 4, lane], ways[9 * b + 5, lane] = bx, by, bz
+            ways[9 * b + 6, lane], ways[9 * b + 7, lane], ways[9 * b + 8, lane] = cx, cy, cz
+    return sixfold
+
+
+@register_jitable
+def grown(origin, first, end, points, corners, ways, numbers, looks):
+    """By how much six times the volume grew since the ways were found; where faces look and twice how large they are, rows of looks."""
+    ox, oy, oz = points[origin, 0], points[origin, 1], points[origin, 2]
+    total = load(ways, 9 * first) * np.float32(0.0)
+    for b in range(first, end):
+        dx, dy, dz, none = gather(points, corners, 3 * b)
+        ex, ey, ez, _ = gather(points, corners, 3 * b + 1)
+        fx, fy, fz, _ = gather(points, corners, 3 * b + 2)
+        dx, dy, dz, ex, ey, ez, fx, fy, fz = dx - ox, dy - oy, dz - oz, ex - ox, ey - oy, ez - oz, fx - ox, fy - oy, fz - oz
+        ax, ay, az = load(ways, 9 * b), load(ways, 9 * b + 1), load(ways, 9 * b + 2)
+        bx, by, bz = load(ways, 9 * b + 3), load(ways, 9 * b + 4), load(ways, 9 * b + 5)
+        cx, cy, cz = load(ways, 9 * b + 6) + fx, load(ways, 9 * b + 7) + fy, load(ways, 9 * b + 8) + fz
+        # a b c was and a' b' c' is: a' b' c' - a b c = d b' c' + a e c' + a b f.
+        total = total + fused(fx, ay * bz - az * by, fused(fy, az * bx - ax * bz, fz * (ax * by - ay * bx)))
+        bx, by, bz = bx + ex, by + ey, bz + ez
+        total = total + fused(ex, cy * az - cz * ay, fused(ey, cz * ax - cx * az, ez * (cx * ay - cy * ax)))
+        total = total + fused(dx, by * cz - bz * cy, fused(dy, bz * cx - bx * cz, dz * (bx * cy - by * cx)))
+        ax, ay, az = ax + dx, ay + dy, az + dz
+        bx, by, bz, cx, cy, cz = bx - ax, by - ay, bz - az, cx - ax, cy - ay, cz - az
+        scatter(looks, numbers, b, by * cz - bz * cy, bz * cx - bx * cz, bx * cy - by * cx, none)
+    return total
+
+
+def _keep_volumes(step, points, positions, surfaces, goals, compliances, room):
     """Bring the volumes inside of Q surfaces to their goals; ``points`` (P, 4) as soft.py says, since the frame began at positions (N, 3).
 
-    faces int32 (F, 3) looking outwards and the particles at their corners, rims int32 (R,): those of surface q from face_starts[q] and
-    rim_starts[q] on; goals (S, Q) six times the volumes after each substep [m3]; compliances (Q,) over dt squared, of these; pushes (P, 3)
-    scratch
+    surfaces  corners int32 (3 B, 16) of faces that look outwards, nobody's for lanes without one, those of surface q from rows starts[q]
+              on; rims int32 (R,) the particles at them, from rim_starts[q] on; the faces around each as `gathered` takes them; and numbers
+              int32 (B, 16) of all lanes
+    goals (S, Q) six times the volumes after each substep [m3]; compliances (Q,) over dt squared, of these
+    room      scratch: ways (9 B, 16), looks (16 B, 4), pushes (R, 3), sixfolds (Q,), sums (1, 16)
     """
+    corners, starts, rims, rim_starts, (ptr, ind, ones), numbers = surfaces
+    ways, looks, pushes, sixfolds, sums = room
     for q in range(len(compliances)):
+        origin = corners[3 * starts[q], 0]
+        if step == 0:
+            sixfolds[q] = see_from(origin, starts[q], starts[q + 1], positions, corners, ways)
+        store(sums, 0, grown(origin, starts[q], starts[q + 1], points, corners, ways, numbers, looks))
+        gives, most, more = compliances[q], 0.0, 0.0
+        for lane in range(LANES):
+            more += sums[0, lane]
         for r in range(rim_starts[q], rim_starts[q + 1]):
-            pushes[rims[r], 0] = pushes[rims[r], 1] = pushes[rims[r], 2] = 0.0
-        sixfold, o = 0.0, faces[face_starts[q], 0]
-        ox, oy, oz = positions[o, 0], positions[o, 1], positions[o, 2]
-        for f in range(face_starts[q], face_starts[q + 1]):
-            a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
-            ax, ay, az = positions[a, 0] - ox + points[a, 0], positions[a, 1] - oy + points[a, 1], positions[a, 2] - oz + points[a, 2]
-            bx, by, bz = positions[b, 0] - ox + points[b, 0], positions[b, 1] - oy + points[b, 1], positions[b, 2] - oz + points[b, 2]
-            cx, cy, cz = positions[c, 0] - ox + points[c, 0], positions[c, 1] - oy + points[c, 1], positions[c, 2] - oz + points[c, 2]
-            ux, uy, uz = by * cz - bz * cy, bz * cx - bx * cz, bx * cy - by * cx
-            sixfold += ax * ux + ay * uy + az * uz
-            pushes[a, 0], pushes[a, 1], pushes[a, 2] = pushes[a, 0] + ux, pushes[a, 1] + uy, pushes[a, 2] + uz
-            pushes[b, 0], pushes[b, 1], pushes[b, 2] = (
-                pushes[b, 0] + cy * az - cz * ay,
-                pushes[b, 1] + cz * ax - cx * az,
-                pushes[b, 2] + cx * ay - cy * ax,
-            )
-            pushes[c, 0], pushes[c, 1], pushes[c, 2] = (
-                pushes[c, 0] + ay * bz - az * by,
-                pushes[c, 1] + az * bx - ax * bz,
-                pushes[c, 2] + ax * by - ay * bx,
-            )
-        gives, most = compliances[q], 0.0
-        for r in range(rim_starts[q], rim_starts[q + 1]):
-            i = rims[r]
-            square = pushes[i, 0] ** 2 + pushes[i, 1] ** 2 + pushes[i, 2] ** 2
-            gives, most = gives + points[i, 3] * square, max(most, points[i, 3] * points[i, 3] * square)
-        share = (goals[step, q] - sixfold) / max(gives, TINY)
+            x, y, z = gathered(ptr[r], ptr[r + 1], ind, ones, looks)
+            pushes[r, 0], pushes[r, 1], pushes[r, 2] = x, y, z
+            square, mass = np.float64(x * x + y * y + z * z), np.float64(points[rims[r], 3])
+            gives, most = gives + mass * square, max(most, mass * mass * square)
+        share = (goals[step, q] - (sixfolds[q] + more)) / max(gives, TINY)
         limit = FARTHEST * abs(goals[step, q] / 6.0) ** (1.0 / 3.0) / max(math.sqrt(most), TINY)
         share = min(max(share, -limit), limit)
         for r in range(rim_starts[q], rim_starts[q + 1]):
             i = rims[r]
             for k in range(3):
-                points[i, k] += points[i, 3] * share * pushes[i, k]
+                points[i, k] += points[i, 3] * share * pushes[r, k]
 
 
 keep_volumes = njit(nogil=True, cache=True, error_model="numpy")(_keep_volumes)
 
 
 def _volumes_at(positions, faces, face_starts, out):
-    """Write six times the volumes (Q,) inside of surfaces at positions float64 (N, 3); other arrays as `keep_volumes` takes them."""
+    """Write six times the volumes (Q,) inside of surfaces at positions float64 (N, 3): faces (F, 3), those of q from face_starts[q] on."""
     for q in range(len(out)):
         o = faces[face_starts[q], 0]
         ox, oy, oz = positions[o, 0], positions[o, 1], positions[o, 2]

@@ -86,6 +86,20 @@ def _skin_frames(positions, slots, weights, matrices, origins, out):
             placed[v, 0], placed[v, 1], placed[v, 2] = origin[0] + np.float64(x), origin[1] + np.float64(y), origin[2] + np.float64(z)
 
 
+def _joint_rows(world, nodes, binds, origins, rows):
+    """Rows of joints' matrices (F, B, 16), world (F, J, 3, 4) of nodes (B,) times binds (B, 3, 4), counted from ``origins`` (F, 3)."""
+    for f in range(len(world)):
+        for b in range(len(nodes)):
+            n = nodes[b]
+            for i in range(3):
+                x, y, z = world[f, n, i, 0], world[f, n, i, 1], world[f, n, i, 2]
+                for k in range(4):
+                    rows[f, b, 4 * i + k] = x * binds[b, 0, k] + y * binds[b, 1, k] + z * binds[b, 2, k]
+                shift = x * binds[b, 0, 3] + y * binds[b, 1, 3] + z * binds[b, 2, 3] + world[f, n, i, 3]
+                rows[f, b, 4 * i + 3] = shift - origins[f, i]
+
+
 skin_linear = njit(**_options)(_skin_linear)
 skin_dual_quaternion = njit(**_options)(_skin_dual_quaternion)
 skin_frames = njit(**_options)(_skin_frames)
+joint_rows = njit(nogil=True, cache=True)(_joint_rows)

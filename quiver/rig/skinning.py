@@ -57,14 +57,11 @@ def influences_of(mesh):
 def relative_rows(mesh, world):
     """Joint matrices float32 (S, B, LANES) in node matrices (S, J, 3, 4); they count from places (S, 3): far off, float32 is coarse."""
     if mesh.skin < 0:
-        matrices, lead = world[:, [mesh.node]], mesh.node
+        nodes, binds = np.array([mesh.node]), np.eye(3, 4)[None]
     else:
-        matrices, lead = skin_matrices(mesh, world), mesh.bind_nodes[0]
-    origins = np.ascontiguousarray(world[:, lead, :, 3])
-    rows = np.zeros((*matrices.shape[:2], LANES), np.float32)
-    placed = rows[:, :, :12].reshape(*matrices.shape[:2], 3, 4)
-    placed[..., :3], placed[..., 3] = matrices[..., :3], matrices[..., 3] - origins[:, None]
-    rows[:, :, :12] = placed.reshape(*matrices.shape[:2], 12)
+        nodes, binds = mesh.bind_nodes, mesh.inverse_binds
+    rows, origins = np.zeros((len(world), len(nodes), LANES), np.float32), np.ascontiguousarray(world[:, nodes[0], :, 3])
+    kernels.joint_rows(np.ascontiguousarray(world, float), nodes, np.ascontiguousarray(binds, float), origins, rows)
     return rows, origins
 
 

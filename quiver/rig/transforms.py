@@ -2,26 +2,21 @@
 
 import numpy as np
 
+from quiver.kernels import turns
+
 IDENTITY = np.array([0.0, 0.0, 0.0, 1.0])
+ORTHOGONAL = 1e-6
+"""Columns whose scalar products are smaller stand on each other."""
 
 
 def normalised(quaternions):
     """Unit quaternions, shape (..., 4); a quaternion of no length becomes the identity."""
-    quaternions = np.asarray(quaternions, float)
-    length = np.linalg.norm(quaternions, axis=-1, keepdims=True)
-    return np.where(length > 1e-12, quaternions / np.where(length > 1e-12, length, 1.0), IDENTITY)
+    return turns.normalised(quaternions)
 
 
 def multiply(a, b):
     """The rotation b followed by a, shapes (..., 4)."""
-    ax, ay, az, aw = _parts(np.asarray(a, float))
-    bx, by, bz, bw = _parts(np.asarray(b, float))
-    return _joined(
-        aw * bx + ax * bw + ay * bz - az * by,
-        aw * by - ax * bz + ay * bw + az * bx,
-        aw * bz + ax * by - ay * bx + az * bw,
-        aw * bw - ax * bx - ay * by - az * bz,
-    )
+    return turns.multiplied(a, b)
 
 
 def _parts(values):
@@ -38,9 +33,7 @@ def _joined(*parts):
 
 def crossed(a, b):
     """The cross product of vectors (..., 3)."""
-    ax, ay, az = _parts(a)
-    bx, by, bz = _parts(b)
-    return _joined(ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx)
+    return turns.crossed(a, b)
 
 
 def inverse(quaternions):
@@ -50,33 +43,17 @@ def inverse(quaternions):
 
 def rotate(quaternions, vectors):
     """Turn vectors (..., 3) by unit quaternions (..., 4)."""
-    xyz, w = quaternions[..., :3], quaternions[..., 3:]
-    vectors = np.asarray(vectors, float)
-    twice = 2.0 * crossed(xyz, vectors)
-    return vectors + w * twice + crossed(xyz, twice)
+    return turns.rotated(quaternions, vectors)
 
 
 def seen_in(rotations, frames):
     """Rotations of the world, quaternions (..., 4), as they are in orthonormal frames (..., 3, 3), which may be mirrored."""
-    axes = np.einsum("...ji,...j->...i", frames, rotations[..., :3]) * np.sign(np.linalg.det(frames))[..., None]
-    return np.concatenate([axes, rotations[..., 3:]], axis=-1)
+    return turns.seen_in(rotations, frames)
 
 
 def slerp(a, b, share):
     """From unit quaternion a to b along the shorter way; ``share`` has the leading shape. Exact at 0 and where a is b."""
-    share = np.asarray(share, float)[..., None]
-    dot = np.sum(a * b, axis=-1, keepdims=True)
-    b = np.where(dot < 0.0, -b, b)
-    if (share == 1.0).all():
-        return normalised(b)
-    angle = np.arccos(np.clip(np.abs(dot), 0.0, 1.0))
-    sine = np.sin(angle)
-    near = sine < 1e-6
-    safe = np.where(near, 1.0, sine)
-    from_a = np.where(near, 1.0 - share, np.sin((1.0 - share) * angle) / safe)
-    from_b = np.where(near, share, np.sin(share * angle) / safe)
-    unmoved = (share == 0.0) | np.all(a == b, axis=-1, keepdims=True)
-    return np.where(unmoved, a, normalised(from_a * a + from_b * b))
+    return turns.between(a, b, share)
 
 
 def from_axis_angle(axis, angle):
@@ -107,21 +84,7 @@ def to_matrices(quaternions):
 
 def from_matrices(matrices):
     """Unit quaternions of proper rotation matrices (..., 3, 3), by Shepperd's choice of the largest part."""
-    m = np.asarray(matrices, float)
-    trace = m[..., 0, 0] + m[..., 1, 1] + m[..., 2, 2]
-    quarters = _joined(*(1.0 - trace + 2.0 * m[..., k, k] for k in range(3)), 1.0 + trace)
-    largest = np.argmax(quarters, -1)
-    a, b, c = m[..., 2, 1], m[..., 0, 2], m[..., 1, 0]
-    d, e, f = m[..., 1, 2], m[..., 2, 0], m[..., 0, 1]
-    xy, xz, yz = c + f, b + e, a + d
-    flat = _joined(
-        *(quarters[..., 0], xy, xz, a - d),
-        *(xy, quarters[..., 1], yz, b - e),
-        *(xz, yz, quarters[..., 2], c - f),
-        *(a - d, b - e, c - f, quarters[..., 3]),
-    )
-    choices = flat.reshape(*flat.shape[:-1], 4, 4)
-    return normalised(np.take_along_axis(choices, largest[..., None, None], -2)[..., 0, :])
+    return turns.of_matrix(matrices, IDENTITY)
 
 
 def compose(translations, rotations, scales):
@@ -142,10 +105,8 @@ def decompose(matrices):
 
 def pure_rotations(linear):
     """The orthonormal matrix nearest to each linear part (..., 3, 3); keeps a mirror (determinant -1)."""
-    columns = np.linalg.norm(linear, axis=-2, keepdims=True)
-    unit = linear / np.maximum(columns, 1e-12)
-    gram = np.swapaxes(unit, -1, -2) @ unit
-    if np.abs(gram - np.eye(3)).max(initial=0.0) < 1e-6:
+    unit, off = turns.of_unit_columns(linear)
+    if off.max(initial=0.0) < ORTHOGONAL:
         return unit
     left, _, right = np.linalg.svd(linear)
     return left @ right

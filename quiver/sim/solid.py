@@ -32,15 +32,14 @@ class LengthLimits:
 
 @dataclass(frozen=True)
 class Surfaces:
-    """The surfaces of Q pieces of a solid, which keep their volumes: faces (F, 3) and rims (R,), the particles at them, those of each from
-    face_starts and rim_starts (Q + 1,) on; sixfold (Q,) six times the volumes wanted at rest [m3]; compliances (Q,), the substep squared
+    """The surfaces of Q pieces of a solid, which keep their volumes: faces (F, 3), those of each from face_starts (Q + 1,) on; the same as
+    ``arrays`` that `keep_volumes` takes; sixfold (Q,) six times the volumes wanted at rest [m3]; compliances (Q,), the substep squared
     included.
     """
 
     faces: np.ndarray
     face_starts: np.ndarray
-    rims: np.ndarray
-    rim_starts: np.ndarray
+    arrays: tuple
     sixfold: np.ndarray
     compliances: np.ndarray
 
@@ -51,20 +50,43 @@ class Surfaces:
         return out
 
 
-NO_SURFACES = Surfaces(np.zeros((0, 3), np.int32), *[np.zeros(each, np.int32) for each in (1, 0, 1)], np.zeros(0), np.zeros(0))
 SETTLED_RATE = 48.0
 """Times a second that what rests in the keyed pose is found anew: so the motion does not depend on the frame rate."""
 
 
 def _surfaces(body, young, dt, pressure, faces, starts):
     """The Surfaces of a VolumeBody's pieces."""
-    rims = [np.unique(faces[a:b]) for a, b in itertools.pairwise(starts) if b > a]
     kept = np.flatnonzero(np.diff(starts))
-    face_starts = np.append(starts[:-1][kept], starts[-1]).astype(np.int32)
-    rim_starts = np.cumsum([0, *map(len, rims)]).astype(np.int32)
-    bare = Surfaces(faces, face_starts, np.concatenate(rims).astype(np.int32), rim_starts, np.zeros(len(kept)), np.zeros(len(kept)))
+    starts = np.append(starts[:-1][kept], starts[-1]).astype(np.int32)
+    bare = Surfaces(faces, starts, _faces_in_lanes(faces, starts, len(body.masses)), *np.zeros((2, len(kept))))
     sixfold = bare.sixfold_at(body.nodes)
     return replace(bare, sixfold=(1.0 + pressure) * sixfold, compliances=6.0 * sixfold / (body.keeping * young * dt**2))
+
+
+def _faces_in_lanes(faces, starts, count):
+    """The surfaces of pieces among so many particles as `keep_volumes` of kernels/pressure.py takes them."""
+    blocks = np.concatenate([[0], np.cumsum(-(-np.diff(starts) // LANES))]).astype(np.int32)
+    own = np.repeat(np.arange(len(starts) - 1), np.diff(starts))
+    lanes = LANES * blocks[own] + np.arange(len(faces)) - starts[own]
+    corners = np.full((LANES * blocks[-1], 3), LANES // 4 * row_count(count) - 1, np.int32)
+    corners[lanes] = faces
+    rims, which = [], []
+    for a, b in itertools.pairwise(starts):
+        found, number = np.unique(faces[a:b], return_inverse=True)
+        which.append(number.reshape(-1) + sum(map(len, rims)))
+        rims.append(found)
+    rim_starts = np.cumsum([0, *map(len, rims)]).astype(np.int32)
+    which = np.concatenate([*which, np.zeros(0, int)])
+    order = np.argsort(which, kind="stable")
+    ptr = np.searchsorted(which[order], np.arange(rim_starts[-1] + 1)).astype(np.int64)
+    around = ptr, np.repeat(lanes, 3)[order].astype(np.uint32), np.ones(len(order), np.float32)
+    numbers = np.arange(len(corners), dtype=np.int32).reshape(-1, LANES)
+    corners = np.ascontiguousarray(corners.reshape(-1, LANES, 3).transpose(0, 2, 1)).reshape(-1, LANES)
+    return corners, blocks, np.concatenate([*rims, np.zeros(0, int)]).astype(np.int32), rim_starts, around, numbers
+
+
+_NO_FACES = np.zeros((0, 3), np.int32), np.zeros(1, np.int32)
+NO_SURFACES = Surfaces(*_NO_FACES, _faces_in_lanes(*_NO_FACES, 0), *np.zeros((2, 0)))
 
 
 @dataclass(frozen=True)
@@ -236,8 +258,8 @@ class SolidState(Varying):
         # Kept from frame to frame: new memory costs more than filling it.
         points = wide(count).reshape(-1, 4)
         self.scratch = points, wide(count), np.zeros((2, *points.shape), np.float32)
-        self._pulls, self._goals, self.pushes = wide(count), None, np.zeros((len(points), 3))
-        # What a sheet needs besides.
+        self._pulls, self._goals = wide(count), None
+        # What else a sheet or a volume needs, once it is known which.
         self.room = None
 
     def snapshot(self):
@@ -328,9 +350,19 @@ def volume_goals(model, state, keyed, keeps):
             goals = (1.0 + model.pressure) * np.stack(now, axis=1)
     elif count:
         goals[:] = surfaces.sixfold
-    pressures = (surfaces.faces, surfaces.face_starts, surfaces.rims, surfaces.rim_starts, goals, surfaces.compliances, state.pushes)
+    if state.room is None:
+        state.room = _room_for(surfaces.arrays)
+    pressures = surfaces.arrays, goals, surfaces.compliances, state.room
     ratio = body.shear / body.bulk
     return (often if model.settles else 0, _near(halfway), growths, model.settled, ratio, float(model.pressure)), pressures
+
+
+def _room_for(arrays):
+    """Scratch for surfaces as `keep_volumes` takes it."""
+    corners, starts, rims = arrays[:3]
+    rows = len(corners) // 3
+    looks = np.zeros((LANES * rows, 4), np.float32)
+    return aligned((9 * rows, LANES)), looks, np.zeros((len(rims), 3)), np.zeros(len(starts) - 1), aligned((1, LANES))
 
 
 def settle(model, positions):

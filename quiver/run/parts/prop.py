@@ -288,6 +288,6 @@ def _mesh_of(character, node):
         number[own] = count + np.arange(len(own))
         faces = number[mesh.triangles]
         triangles.append(faces[(faces >= 0).all(1)])
-        positions.append(skinned_positions(mesh, world).astype(float)[own])
+        positions.append(skinned_positions(mesh, world)[own])
         count += len(own)
     return np.concatenate(positions), np.concatenate(triangles)

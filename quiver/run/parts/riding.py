@@ -60,7 +60,7 @@ class FollowerRide:
                 self._carried.append((body, own, rows))
         self.carriers = [body for body, _, _ in self._carried]
         self.nodes = tuple(self.mesh.carriers)
-        rest = skinned_through(self.mesh, rest_matrices(character.skeleton)[None])[0].astype(float)
+        rest = skinned_through(self.mesh, rest_matrices(character.skeleton)[None])[0]
         spread = np.linalg.svd(rest - rest.mean(0), compute_uv=False)
         self.rotations = len(vertices) >= FEWEST_FOR_A_TURN and spread[1] > FLAT * spread[0]
 
@@ -76,7 +76,7 @@ class FollowerRide:
 
     def moved(self, positions, world, moves, amounts, per_frame):
         """As `FleshRide.moved`."""
-        keyed = skinned_through(self.mesh, world).astype(float)
+        keyed = skinned_through(self.mesh, world)
         now = keyed.copy()
         for body, own, rows in self._carried:
             lattice, weight = body.part.lattice, amounts[body.layer.id]

@@ -103,7 +103,7 @@ class SoftBody(Unit, Part):
 
     def keyed(self, world):
         """Keyed positions of the nodes (..., N, 3) [m] in node matrices (S, J, 3, 4)."""
-        return skinned_through(self.part.carried, world).astype(float) * self.scale
+        return skinned_through(self.part.carried, world) * self.scale
 
     def frames_of(self, world):
         """How the part as a whole is turned, (S, 3, 3): the joint that carries most of it, against the rest pose."""
@@ -183,18 +183,18 @@ class SoftBody(Unit, Part):
         jumped  bool (frames,): in such a frame the keyed motion is taken from the frame's end at once. Raises Unstable.
         """
         per_frame = len(world) // frames
-        keyed, turned = self.keyed(world), self.frames_of(world[per_frame - 1 :: per_frame])
-        self.ends = world[per_frame - 1 :: per_frame], keyed[per_frame - 1 :: per_frame]
+        ends, own = world[per_frame - 1 :: per_frame], per_frame // self.stride
+        # Keyed where it takes a step itself.
+        keyed, turned = self.keyed(world[self.stride - 1 :: self.stride]), self.frames_of(ends)
+        self.ends = ends, keyed[own - 1 :: own]
         out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 4), np.float32)
         if self.touching:
             self.touching.ready(world, jumped, per_frame, skin_world, self.stride, self.looks)
         for frame in range(frames):
-            part = slice(frame * per_frame, (frame + 1) * per_frame)
-            targets = keyed[part]
+            steps = keyed[frame * own : (frame + 1) * own]
             if jumped[frame]:
-                self._carry_over(targets[-1], turned[frame])
-                targets = np.repeat(targets[-1:], per_frame, 0)
-            steps = targets[self.stride - 1 :: self.stride]
+                self._carry_over(steps[-1], turned[frame])
+                steps = np.repeat(steps[-1:], own, 0)
             for look, some in enumerate(np.split(steps, self.looks)):
                 moves = some[-1] - self.before
                 touches = self.touching.touches(frame, self.state, moves, look) if self.touching else solid.NO_TOUCHES

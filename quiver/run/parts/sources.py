@@ -185,7 +185,7 @@ class ProxyPart(SheetPart):
 
 def surface_of(character, mesh, scale):
     """The vertices (V, 3) of a mesh in the rest pose [m]."""
-    return skinned_positions(mesh, rest_matrices(character.skeleton)).astype(float) * scale
+    return skinned_positions(mesh, rest_matrices(character.skeleton)) * scale
 
 
 def usual_edge(surface, chosen):

@@ -1,0 +1,127 @@
+"""Rotations one by one, for arrays of any leading shape: what rig/transforms.py is made of. Quaternions are x y z w."""
+
+import math
+
+from numba import guvectorize
+
+NEAR = 1e-12
+"""What is shorter has no direction."""
+SMALL = 1e-6
+"""Between two turns whose angle has a smaller sine, the way is a straight line."""
+_options = {"nopython": True, "cache": True}
+
+
+@guvectorize(["void(f8[:], f8[:])"], "(n)->(n)", **_options)
+def normalised(quaternion, out):
+    """A unit quaternion; one of no length becomes the identity."""
+    x, y, z, w = quaternion[0], quaternion[1], quaternion[2], quaternion[3]
+    length = math.sqrt(x * x + y * y + z * z + w * w)
+    if length > NEAR:
+        out[0], out[1], out[2], out[3] = x / length, y / length, z / length, w / length
+    else:
+        out[0], out[1], out[2], out[3] = 0.0, 0.0, 0.0, 1.0
+
+
+@guvectorize(["void(f8[:], f8[:], f8[:])"], "(n),(n)->(n)", **_options)
+def multiplied(a, b, out):
+    """The rotation b followed by a."""
+    ax, ay, az, aw = a[0], a[1], a[2], a[3]
+    bx, by, bz, bw = b[0], b[1], b[2], b[3]
+    out[0] = aw * bx + ax * bw + ay * bz - az * by
+    out[1] = aw * by - ax * bz + ay * bw + az * bx
+    out[2] = aw * bz + ax * by - ay * bx + az * bw
+    out[3] = aw * bw - ax * bx - ay * by - az * bz
+
+
+@guvectorize(["void(f8[:], f8[:], f8[:])"], "(n),(n)->(n)", **_options)
+def crossed(a, b, out):
+    """The cross product of vectors."""
+    ax, ay, az, bx, by, bz = a[0], a[1], a[2], b[0], b[1], b[2]
+    out[0], out[1], out[2] = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+
+
+@guvectorize(["void(f8[:], f8[:], f8[:])"], "(q),(n)->(n)", **_options)
+def rotated(quaternion, vector, out):
+    """A vector turned by a unit quaternion."""
+    qx, qy, qz, w = quaternion[0], quaternion[1], quaternion[2], quaternion[3]
+    x, y, z = vector[0], vector[1], vector[2]
+    tx, ty, tz = 2.0 * (qy * z - qz * y), 2.0 * (qz * x - qx * z), 2.0 * (qx * y - qy * x)
+    out[0] = x + w * tx + (qy * tz - qz * ty)
+    out[1] = y + w * ty + (qz * tx - qx * tz)
+    out[2] = z + w * tz + (qx * ty - qy * tx)
+
+
+@guvectorize(["void(f8[:], f8[:], f8[:], f8[:])"], "(n),(n),()->(n)", **_options)
+def between(a, b, share, out):
+    """From unit quaternion a to b along the shorter way; exact at 0 and where a is b."""
+    s, dot, same = share[0], 0.0, True
+    for k in range(4):
+        dot += a[k] * b[k]
+        same = same and a[k] == b[k]
+    if s == 0.0 or same:
+        for k in range(4):
+            out[k] = a[k]
+        return
+    side = -1.0 if dot < 0.0 else 1.0
+    from_a, from_b = 1.0 - s, s
+    angle = math.acos(min(abs(dot), 1.0))
+    sine = math.sin(angle)
+    if s == 1.0:
+        from_a, from_b = 0.0, 1.0
+    elif sine >= SMALL:
+        from_a, from_b = math.sin((1.0 - s) * angle) / sine, math.sin(s * angle) / sine
+    square = 0.0
+    for k in range(4):
+        out[k] = from_a * a[k] + from_b * side * b[k]
+        square += out[k] * out[k]
+    length = math.sqrt(square)
+    for k in range(4):
+        out[k] = out[k] / length if length > NEAR else (1.0 if k == 3 else 0.0)
+
+
+@guvectorize(["void(f8[:, :], f8[:], f8[:])"], "(m,m),(q)->(q)", **_options)
+def of_matrix(m, like, out):
+    """The unit quaternion of a proper rotation matrix, by Shepperd's choice of the largest part; ``like`` is any quaternion."""
+    trace = m[0, 0] + m[1, 1] + m[2, 2]
+    qx, qy, qz, qw = 1.0 - trace + 2.0 * m[0, 0], 1.0 - trace + 2.0 * m[1, 1], 1.0 - trace + 2.0 * m[2, 2], 1.0 + trace
+    a, b, c, d, e, f = m[2, 1], m[0, 2], m[1, 0], m[1, 2], m[2, 0], m[0, 1]
+    if qx >= qy and qx >= qz and qx >= qw:
+        x, y, z, w = qx, c + f, b + e, a - d
+    elif qy >= qz and qy >= qw:
+        x, y, z, w = c + f, qy, a + d, b - e
+    elif qz >= qw:
+        x, y, z, w = b + e, a + d, qz, c - f
+    else:
+        x, y, z, w = a - d, b - e, c - f, qw
+    length = math.sqrt(x * x + y * y + z * z + w * w)
+    if length > NEAR:
+        out[0], out[1], out[2], out[3] = x / length, y / length, z / length, w / length
+    else:
+        out[0], out[1], out[2], out[3] = 0.0, 0.0, 0.0, 1.0
+
+
+@guvectorize(["void(f8[:], f8[:, :], f8[:])"], "(q),(m,m)->(q)", **_options)
+def seen_in(quaternion, m, out):
+    """A rotation of the world as it is in an orthonormal frame, which may be mirrored."""
+    x, y, z, w = quaternion[0], quaternion[1], quaternion[2], quaternion[3]
+    side = m[0, 0] * (m[1, 1] * m[2, 2] - m[1, 2] * m[2, 1])
+    side += m[0, 1] * (m[1, 2] * m[2, 0] - m[1, 0] * m[2, 2]) + m[0, 2] * (m[1, 0] * m[2, 1] - m[1, 1] * m[2, 0])
+    side = 1.0 if side > 0.0 else (-1.0 if side < 0.0 else 0.0)
+    out[0] = side * (m[0, 0] * x + m[1, 0] * y + m[2, 0] * z)
+    out[1] = side * (m[0, 1] * x + m[1, 1] * y + m[2, 1] * z)
+    out[2] = side * (m[0, 2] * x + m[1, 2] * y + m[2, 2] * z)
+    out[3] = w
+
+
+@guvectorize(["void(f8[:, :], f8[:, :], f8[:])"], "(m,m)->(m,m),()", **_options)
+def of_unit_columns(m, out, off):
+    """A matrix with its columns made one long, and how far these are from standing on each other: the largest scalar product."""
+    most = 0.0
+    for k in range(3):
+        length = max(math.sqrt(m[0, k] * m[0, k] + m[1, k] * m[1, k] + m[2, k] * m[2, k]), NEAR)
+        out[0, k], out[1, k], out[2, k] = m[0, k] / length, m[1, k] / length, m[2, k] / length
+        most = max(most, abs(out[0, k] * out[0, k] + out[1, k] * out[1, k] + out[2, k] * out[2, k] - 1.0))
+    for k in range(3):
+        j = (k + 1) % 3
+        most = max(most, abs(out[0, k] * out[0, j] + out[1, k] * out[1, j] + out[2, k] * out[2, j]))
+    off[0] = most
