@@ -58,13 +58,12 @@ class SurfaceContacts(ColliderTracks):
     def touches(self, steps, positions, travel):
         """What may touch in some steps (a slice), as `push_held` takes it, of its points at positions (R, 3), each of which may move so far
         in them, travel (R,) [m]."""
-        frames = self._steps[steps]
-        far = np.empty((len(positions), len(self.met))), np.empty((len(positions), len(self.met)))
-        for out, at in zip(far, (np.roll(frames[0], 12, axis=1), frames[-1]), strict=True):
-            kernel.distances(positions, np.ascontiguousarray(at), self.shapes, out)
-        near = self.contact_distances + (1.5 * travel + NEAR)[:, None] + self._leaps(frames)
-        rows, which = np.nonzero(np.minimum(*far) < near)
-        carried = self.carried
+        frames, carried = self._steps[steps], self.carried
+        rows, which = np.empty((2, len(positions) * len(self.met)), np.int64)
+        count = kernel.near_shapes(
+            positions, travel, frames[0], frames[-1], self.shapes, self.contact_distances, NEAR, self._leaps(frames), rows, which
+        )
+        rows, which = rows[:count], which[:count]
         arrays = (
             positions[rows],
             carried.corners[rows],

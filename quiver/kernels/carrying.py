@@ -39,3 +39,15 @@ def carry_rigidly(points, state, keyed, seconds, places, travel):
         vy = state[8] + state[12] * ax - state[10] * az
         vz = state[9] + state[10] * ay - state[11] * ax
         travel[r] = np.sqrt(mx * mx + my * my + mz * mz) + np.sqrt(vx * vx + vy * vy + vz * vz) * seconds
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def carry_moves(corners, corner_weights, moves, shares, out):
+    """How points at corners (R, 4), by corner_weights (R, 4), move with particles that move by float32 (F, N, 3), in ``shares`` (F, R)."""
+    for f in range(len(moves)):
+        for r in range(len(corners)):
+            x, y, z = 0.0, 0.0, 0.0
+            for corner in range(4):
+                particle, weight = corners[r, corner], corner_weights[r, corner]
+                x, y, z = x + weight * moves[f, particle, 0], y + weight * moves[f, particle, 1], z + weight * moves[f, particle, 2]
+            out[f, r, 0], out[f, r, 1], out[f, r, 2] = shares[f, r] * x, shares[f, r] * y, shares[f, r] * z

@@ -131,6 +131,30 @@ def _distances(points, frames, shapes, out):
 distances = njit(nogil=True, cache=True, error_model="numpy")(_distances)
 
 
+@njit(nogil=True, cache=True, error_model="numpy")
+def near_shapes(points, travel, begin, end, shapes, contact_distances, near, leaps, rows, which):
+    """Which of points (V, 3) may touch which of K colliders, the first of whose frames is ``begin``, the last ``end``: how many; rows and
+    which, one after another.
+
+    travel (V,) how far each may move; near [m] what counts besides, and leaps (K,) how far each collider may leap over a point
+    """
+    count = 0
+    for v in range(len(points)):
+        for k in range(len(shapes)):
+            reach = contact_distances[v, k] + 1.5 * travel[v] + near + leaps[k]
+            bound, far = shapes[k, BOUND] + max(reach, 0.0), True
+            for at in range(2):
+                frames, first = (end, 0) if at else (begin, 12)
+                x, y, z = points[v, 0] - frames[k, first], points[v, 1] - frames[k, first + 1], points[v, 2] - frames[k, first + 2]
+                if x * x + y * y + z * z > bound * bound:
+                    continue
+                x, y, z = into(frames, k, first, points[v, 0], points[v, 1], points[v, 2])
+                far = far and not outwards(x, y, z, shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW])[0] < reach
+            if not far:
+                rows[count], which[count], count = v, k, count + 1
+    return count
+
+
 def _deepest(points, frames, shapes, contact_distances):
     """(depth [m], vertex) of the deepest point (V, 3) in any of K colliders, beyond ``contact_distances`` (V, K); (0, -1) for none."""
     worst, where = 0.0, -1

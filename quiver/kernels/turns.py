@@ -40,6 +40,20 @@ def crossed(a, b, out):
     out[0], out[1], out[2] = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
 
 
+@guvectorize(["void(f8[:], f8[:])"], "(n)->()", **_options)
+def long(vector, out):
+    """How long a vector is."""
+    out[0] = math.sqrt(vector[0] * vector[0] + vector[1] * vector[1] + vector[2] * vector[2])
+
+
+@guvectorize(["void(f8[:, :], f8[:], f8[:])"], "(n,m),(n)->(n)", **_options)
+def placed(m, point, out):
+    """A point in the space of a placement, its matrix three by four, in the world."""
+    x, y, z = point[0], point[1], point[2]
+    for k in range(3):
+        out[k] = m[k, 0] * x + m[k, 1] * y + m[k, 2] * z + m[k, 3]
+
+
 @guvectorize(["void(f8[:], f8[:], f8[:])"], "(q),(n)->(n)", **_options)
 def rotated(quaternion, vector, out):
     """A vector turned by a unit quaternion."""

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from quiver.kernels import turns
 from quiver.kernels.kinematics import forward_kinematics
 from quiver.rig import transforms
 
@@ -55,4 +56,4 @@ def rest_matrices(skeleton):
 
 def jointed_world(world, points):
     """Points (..., 3), each in the space of one placement (..., 3, 4), in the world."""
-    return (world[..., :3, :3] @ points[..., None])[..., 0] + world[..., :3, 3]
+    return turns.placed(world[..., :3, :], points)

@@ -36,6 +36,11 @@ def crossed(a, b):
     return turns.crossed(a, b)
 
 
+def lengths(vectors):
+    """How long vectors (..., 3) are."""
+    return turns.long(vectors)
+
+
 def inverse(quaternions):
     """The opposite rotations of unit quaternions, shape (..., 4)."""
     return np.asarray(quaternions) * np.array([-1.0, -1.0, -1.0, 1.0])

@@ -209,8 +209,11 @@ class Execution:
                 pose.rotations[:, node] = transforms.multiply(turn, pose.rotations[:, node])
         frames.world = world_matrices(self.skeleton, frames.pose)
 
-    def chunk(self, frames, keyed_world, outputs, seconds, shown, began):
-        """The TakeChunk of some frames that were simulated; ``shown`` selects those that the take shows, ``began`` is when it started."""
+    def chunk(self, frames, keyed_world, outputs, seconds, shown, began, measured=True):
+        """The TakeChunk of some frames that were simulated; ``shown`` selects those that the take shows, ``began`` is when it started.
+
+        Not ``measured``: only how far each layer moves anything is told.
+        """
         plan, first = self.plan, frames.at + shown.start
         numbers = range(first, frames.at + shown.stop)
         final = frames.final[shown]
@@ -227,17 +230,12 @@ class Execution:
             plan.skin.add(offsets, body.mesh_index, body.vertices, moves)
         per_frame = 1000.0 / frames.count
         for node, found in outputs.items():
-            measured = node.part.measures(found)
-            if measured:
-                measures[node.part.layers[0].id] = {name: values[shown].astype(float) for name, values in measured.items()}
             for layer, moved in node.part.added(frames, found, keyed_world, final_world):
                 self._add(added, layer.id, moved)
-            for layer, met in node.part.against(keyed_world, final_world):
-                measures.setdefault(layer.id, {})["against"] = met
-            for layer, degrees in _turned(node.part, frames):
-                measures.setdefault(layer.id, {})["turn"] = degrees[shown]
             for layer in node.part.layers:
                 costs[layer.id] = costs.get(layer.id, 0.0) + seconds[node] * per_frame
+            if measured:
+                self._measure(node.part, frames, found, keyed_world, final_world, shown, measures)
         for limb in plan.pose_filters:
             self._add(added, limb.layer.id, limb.added(numbers))
             self._measure_limb(limb, numbers, measures)
@@ -251,6 +249,16 @@ class Execution:
         translations = final.translations[:, plan.translated].astype(np.float32)
         spent = (time.perf_counter() - began) * per_frame
         return TakeChunk(first, rotations, translations, offsets, added, measures, costs, spent)
+
+    def _measure(self, part, frames, outputs, keyed_world, final_world, shown, measures):
+        """Add what a part measured of itself to ``measures``."""
+        found = part.measures(outputs)
+        if found:
+            measures[part.layers[0].id] = {name: values[shown].astype(float) for name, values in found.items()}
+        for layer, met in part.against(keyed_world, final_world):
+            measures.setdefault(layer.id, {})["against"] = met
+        for layer, degrees in _turned(part, frames):
+            measures.setdefault(layer.id, {})["turn"] = degrees[shown]
 
     def _add(self, added, layer_id, moved):
         column = self.plan.layer_ids.index(layer_id)

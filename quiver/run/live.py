@@ -57,7 +57,7 @@ class LiveRun:
         began, at = time.perf_counter(), self.source.at
         found = self.execution.simulate(at, at, at + 1, lambda node, keyed_world: self._still[node] | jumps)
         self.source.at += 1
-        return self.execution.chunk(*found, slice(0, 1), began)
+        return self.execution.chunk(*found, slice(0, 1), began, measured=False)
 
     def appear(self, nodes, pose):
         """Roots that come from nowhere with the next Pose (J,): what rides on them sweeps over nothing on its way."""

@@ -22,6 +22,11 @@ class ChainState(Varying):
         """A view (n, 2, 3) of one chain: displacement and velocity of each particle."""
         return self.rows.reshape(self._shape)[index // LANES, :, :, :, index % LANES]
 
+    def all(self, count):
+        """(count, n, 3) of the first so many chains: displacements, and velocities."""
+        whole = self.rows.reshape(self._shape)
+        return np.moveaxis(whole, -1, 1).reshape(-1, *whole.shape[1:4])[:count].transpose(2, 0, 1, 3)
+
     def turned(self, index, matrix):
         """Turn one chain's displacements and velocities by ``matrix`` (3, 3): its root jumped, its swing goes along."""
         chain = self.chain(index)

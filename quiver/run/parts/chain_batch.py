@@ -353,11 +353,10 @@ class ChainBatch(Part):
 
     def _reached(self, before, after, steps):
         """Where the chains' points are (C, n + 1, 3) [m], keyed to go from before to after in so many steps; how far each may go."""
-        positions, travel = before.copy(), np.linalg.norm(after - before, axis=-1)
-        for chain in range(len(positions)):
-            moved, speed = np.moveaxis(self.state.chain(chain), 1, 0)
-            positions[chain, 1:] += moved
-            travel[chain, 1:] += np.linalg.norm(speed, axis=-1) * self.dt * steps
+        positions, travel = before.copy(), transforms.lengths(after - before)
+        moved, speeds = self.state.all(len(positions))
+        positions[:, 1:] += moved
+        travel[:, 1:] += transforms.lengths(speeds) * self.dt * steps
         return positions, travel
 
     def _jump(self, points, linear, chain, first, per_frame):
@@ -386,8 +385,7 @@ class ChainBatch(Part):
         parents = self.skeleton.parents[self.drivers]
         frames = transforms.pure_rotations(np.where(parents[:, :, None, None] >= 0, world[:, parents, :, :3], np.eye(3)))
         rotations = segment_rotations(keyed, moved, frames)
-        keyed_lengths = np.maximum(np.linalg.norm(keyed, axis=-1), 1e-12)
-        return Driven(rotations, np.linalg.norm(moved, axis=-1) / keyed_lengths)
+        return Driven(rotations, transforms.lengths(moved) / np.maximum(transforms.lengths(keyed), 1e-12))
 
     def apply(self, frames, outputs, every):
         """As `Part.apply`: turn the drivers, and lengthen what stretches."""
@@ -425,7 +423,7 @@ class ChainBatch(Part):
 
     def _moved(self, keyed_world, final_world):
         """How far each chain's farthest point is off its keys (F, C) [m]."""
-        return np.linalg.norm(self.points(final_world) - self.points(keyed_world), axis=-1).max(axis=2)
+        return transforms.lengths(self.points(final_world) - self.points(keyed_world)).max(axis=2)
 
     def against(self, keyed_world, final_world):
         """As `Part.against`."""

@@ -188,7 +188,7 @@ class Prop(Unit, Varying):
     def apart(self, record, keyed):
         """How far the thing's furthest point is from its keyed place, (F,) [m]."""
         positions = [each[:, None, :3] + transforms.rotate(each[:, None, 3:], self.points[None]) for each in (record, keyed)]
-        return np.linalg.norm(positions[0] - positions[1], axis=2).max(1)
+        return transforms.lengths(positions[0] - positions[1]).max(1)
 
 
 class PropGroup(Part):

@@ -4,6 +4,7 @@ import numpy as np
 
 from quiver.contact.softs import OwnContacts, SoftContacts
 from quiver.errors import Unstable
+from quiver.kernels.carrying import carry_moves
 from quiver.mesh.topology import outer_faces
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through
@@ -229,12 +230,13 @@ class SoftBody(Unit, Part):
     def offsets(self, outputs, amounts):
         """World-space offsets of the region's vertices (F, R, 3) [file units], from the outputs and amounts (F,)."""
         lattice, moves = self.part.lattice, outputs["moves"][1:]
-        moved = np.einsum("rc,frck->frk", lattice.corner_weights, moves[:, lattice.corners])
-        return moved * (self.blend[:, None] / self.scale) * amounts[:, None, None]
+        shares, out = amounts[:, None] * self.blend / self.scale, np.empty((len(moves), len(self.blend), 3))
+        carry_moves(lattice.corners, lattice.corner_weights, moves, shares, out)
+        return out
 
     def added(self, frames, outputs, keyed_world, final_world):
         """As `Part.added`; the vertices' offsets are handed over as "offsets"."""
-        return [(self.layer, np.linalg.norm(outputs["offsets"], axis=2).max(1) * self.scale)]
+        return [(self.layer, transforms.lengths(outputs["offsets"]).max(1) * self.scale)]
 
     def trackers(self):
         """As `Part.trackers`."""
