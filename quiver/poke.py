@@ -231,7 +231,7 @@ class Tug:
         """What joints do does not matter to a hand."""
         self.looks = looks
 
-    def surface_contacts(self, frame, points, travel, look=0):
+    def surface_contacts(self, frame, points, travel, look=0, threads=1):
         """As `SkinContacts.surface_contacts`."""
         goals = self.began[self.rows] + (self.to - self.start) * self.scale
         # The rest of its way, in equal parts.

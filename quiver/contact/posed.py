@@ -98,11 +98,17 @@ class PosePair:
 
     def __init__(self, surface):
         self.surface, self._poses, self._at = surface, [surface.new_pose(), surface.new_pose()], [-1, -1]
+        self._matrices = self.origins = None
 
     def ready(self, world):
         """Take the node matrices (F, J, 3, 4) that `between` counts."""
-        self._matrices, self.origins = self.surface.matrices(world)
-        self._at = [-1, -1]
+        before, self._matrices, self.origins = (self._matrices, self.origins), *self.surface.matrices(world)
+        # What goes on from where it was is still known.
+        goes_on = before[0] is not None and all(
+            np.array_equal(was[-1], now[0]) for was, now in zip(before, (self._matrices, self.origins), strict=True)
+        )
+        last = len(before[0]) - 1 if goes_on else -1
+        self._at = [0 if at == last >= 0 else -1 for at in self._at]
 
     def between(self, begin, end):
         """What `near_spots` takes for the way from one pose to another, by their numbers."""

@@ -1,6 +1,6 @@
 """The character's own skin as a collider: a mesh that moves with every frame, and what touches it."""
 
-from functools import cached_property
+from functools import cached_property, partial
 
 import igl
 import numpy as np
@@ -9,15 +9,19 @@ from quiver.bodies import simplified
 from quiver.cache import Cache
 from quiver.contact.posed import RIM, PosedSurface, PosePair, nearby
 from quiver.errors import BadInput
+from quiver.kernels.lanes import LANES
 from quiver.kernels.nearest import blend, vertex_normals
 from quiver.mesh.nearest import NearestOn
 from quiver.mesh.topology import edges_of_triangles, welded
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_through
 from quiver.sim.varying import Varying
+from quiver.threads import at_once
 
 NEAR = 0.01
 """What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
+WORTH_A_THREAD = 2000
+"""Points that are worth a thread of their own."""
 KEPT_SURFACES = 64
 ABOVE, HIDDEN = 5e-4, 0.7
 """So far above a vertex, as a share of the size, its outside begins; where the skin winds around that by more than this, it is hidden."""
@@ -224,25 +228,35 @@ class SkinContacts(Varying):
         self.skin = skin
         closest, _ = skin.surface.posed.at_rest(rest)
         self.contact_distances = np.minimum(skin.margin + thickness, _allowed(closest, np.inf))
+        half = len(rest) // (2 * LANES) * LANES if len(rest) >= 2 * WORTH_A_THREAD else len(rest)
+        self._shares = [slice(0, half), *([slice(half, len(rest))] if half < len(rest) else [])]
 
     def start(self, world):
         """Begin in node matrices (J, 3, 4)."""
-        self.before, self.poses = world.copy(), PosePair(self.skin.surface.posed)
+        self.before, self.pairs = world.copy(), [PosePair(self.skin.surface.posed) for _ in self._shares]
 
     def ready(self, world, jumped, per_frame, looks=1):
         """Take the node matrices (S, J, 3, 4) of some frames, in each of which it is asked so many times."""
         self.looks, self.jumped = looks, jumped
-        self.poses.ready(np.concatenate([self.before[None], world[look_ends(len(jumped), per_frame, looks)]]))
+        seen = np.concatenate([self.before[None], world[look_ends(len(jumped), per_frame, looks)]])
+        for pair in self.pairs:
+            pair.ready(seen)
         self.before = world[-1].copy()
 
-    def surface_contacts(self, frame, points, travel, look=0):
+    def surface_contacts(self, frame, points, travel, look=0, threads=1):
         """Which of the points (R, 3) may touch in a frame, int (Q,), then spots, reaches and grips as `push_surface_contacts` takes them.
 
         travel (R,) is how far each point may move [m]. To be asked for each look of each frame in turn.
         """
         at = frame * self.looks + look
         ways = (at, at + 1) if not self.jumped[frame] else ((frame + 1) * self.looks,) * 2
-        rows, near = self.poses.spots(ways, points, travel, self.contact_distances, NEAR, DEEP)
+
+        def ask(pair, share):
+            rows, near = pair.spots(ways, points[share], travel[share], self.contact_distances[share], NEAR, DEEP)
+            return share.start + rows, near
+
+        found = at_once([partial(ask, *each) for each in zip(self.pairs, self._shares, strict=True)], threads)
+        rows, near = map(np.concatenate, zip(*found, strict=True)) if len(found) > 1 else found[0]
         return rows, near, self.contact_distances[rows], np.full(len(rows), self.skin.friction)
 
 

@@ -112,16 +112,16 @@ class SoftContacts(Varying):
         for skin in self.skins:
             skin.ready(world if skin_world is None else skin_world, jumped, per_frame, looks)
 
-    def touches(self, frame, state, keyed_moves, look=0):
+    def touches(self, frame, state, keyed_moves, look=0, threads=1):
         """What may touch until the next look of a frame, as `advance` of sim/solid.py takes it; keyed_moves (N, 3) [m] of the particles in
-        that time."""
+        that time. What it is does not depend on ``threads``."""
         carried, steps = self.carried, self.steps // self.looks
         positions, travel = carried.look(state, keyed_moves, steps * self.dt)
         first = frame * self.steps + look * steps
         held = self.shapes.touches(slice(first, first + steps), positions, travel) if self.shapes else NO_HELD
         surface_contacts = []
         for skin in self.skins:
-            rows, *near = skin.surface_contacts(frame, positions, travel, look)
+            rows, *near = skin.surface_contacts(frame, positions, travel, look, threads)
             surface_contacts.append((positions[rows], carried.corners[rows], carried.corner_weights[rows], *near))
         if not carried.is_single:
             return held, joined(surface_contacts, NO_SURFACE_CONTACTS), NO_SURFACE_CONTACT_LANES, NO_PAIRS

@@ -100,19 +100,17 @@ def _keep_volumes(step, points, positions, surfaces, goals, compliances, room):
 keep_volumes = njit(nogil=True, cache=True, error_model="numpy")(_keep_volumes)
 
 
-def _volumes_at(positions, faces, face_starts, out):
-    """Write six times the volumes (Q,) inside of surfaces at positions float64 (N, 3): faces (F, 3), those of q from face_starts[q] on."""
-    for q in range(len(out)):
-        o = faces[face_starts[q], 0]
-        ox, oy, oz = positions[o, 0], positions[o, 1], positions[o, 2]
-        sixfold = 0.0
-        for f in range(face_starts[q], face_starts[q + 1]):
-            a, b, c = positions[faces[f, 0]], positions[faces[f, 1]], positions[faces[f, 2]]
-            ax, ay, az = a[0] - ox, a[1] - oy, a[2] - oz
-            bx, by, bz = b[0] - ox, b[1] - oy, b[2] - oz
-            cx, cy, cz = c[0] - ox, c[1] - oy, c[2] - oz
-            sixfold += ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
-        out[q] = sixfold
-
-
-volumes_at = njit(nogil=True, cache=True)(_volumes_at)
+@njit(nogil=True, cache=True)
+def volumes_at(positions, faces, face_starts, out):
+    """Write six times the volumes (K, Q) inside of surfaces at positions float64 (K, N, 3): faces (F, 3), of q from face_starts[q] on."""
+    for n in range(len(positions)):
+        for q in range(out.shape[1]):
+            o, sixfold = faces[face_starts[q], 0], 0.0
+            ox, oy, oz = positions[n, o, 0], positions[n, o, 1], positions[n, o, 2]
+            for f in range(face_starts[q], face_starts[q + 1]):
+                i, j, k = faces[f, 0], faces[f, 1], faces[f, 2]
+                ax, ay, az = positions[n, i, 0] - ox, positions[n, i, 1] - oy, positions[n, i, 2] - oz
+                bx, by, bz = positions[n, j, 0] - ox, positions[n, j, 1] - oy, positions[n, j, 2] - oz
+                cx, cy, cz = positions[n, k, 0] - ox, positions[n, k, 1] - oy, positions[n, k, 2] - oz
+                sixfold += ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
+            out[n, q] = sixfold

@@ -44,8 +44,8 @@ class Surfaces:
     compliances: np.ndarray
 
     def sixfold_at(self, positions):
-        """Six times the volumes (Q,) at positions (N, 3)."""
-        out = np.empty(len(self.sixfold))
+        """Six times the volumes (K, Q) at positions (K, N, 3)."""
+        out = np.empty((len(positions), len(self.sixfold)))
         volumes_at(np.ascontiguousarray(positions, float), self.faces, self.face_starts, out)
         return out
 
@@ -59,7 +59,7 @@ def _surfaces(body, young, dt, pressure, faces, starts):
     kept = np.flatnonzero(np.diff(starts))
     starts = np.append(starts[:-1][kept], starts[-1]).astype(np.int32)
     bare = Surfaces(faces, starts, _faces_in_lanes(faces, starts, len(body.masses)), *np.zeros((2, len(kept))))
-    sixfold = bare.sixfold_at(body.nodes)
+    sixfold = bare.sixfold_at(body.nodes[None])[0]
     return replace(bare, sixfold=(1.0 + pressure) * sixfold, compliances=6.0 * sixfold / (body.keeping * young * dt**2))
 
 
@@ -339,7 +339,7 @@ def volume_goals(model, state, keyed, keeps):
     halfway = 0.5 * (targets[np.floor(middles).astype(int)] + targets[np.ceil(middles).astype(int)]) if model.settles else targets[:0]
     growths, goals = np.ones((len(starts), 1)), np.zeros((substeps, count))
     if count and model.settles:
-        looked = np.array([surfaces.sixfold_at(each) for each in (before, *halfway, targets[-1])])
+        looked = surfaces.sixfold_at(np.concatenate([before[None], halfway, targets[-1:]]))
         goals[:] = surfaces.sixfold
         if keeps == "rest":
             # Where joints squeeze it, all of it gives way by as much, so that nothing bulges at one place alone.

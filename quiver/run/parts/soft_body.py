@@ -198,7 +198,7 @@ class SoftBody(Unit, Part):
                 steps = np.repeat(steps[-1:], own, 0)
             for look, some in enumerate(np.split(steps, self.looks)):
                 moves = some[-1] - self.before
-                touches = self.touching.touches(frame, self.state, moves, look) if self.touching else solid.NO_TOUCHES
+                touches = self.touching.touches(frame, self.state, moves, look, threads) if self.touching else solid.NO_TOUCHES
                 touches = *touches[:3], self._pairs(moves, len(some) * self.model.dt)
                 self.solver.advance(self.model, self.state, some, self.before, self._pull(turned[frame]), threads, touches, self._keeps)
                 self.before = some[-1]
