@@ -22,10 +22,10 @@ LEAST_HOLD = 0.02
 POISSON_RANGE = (0.05, 0.49)
 STIFFEST = 1e4
 """The most that a body as a whole resists a change of its volume, against Young's modulus."""
-STEADY = 0.5
+STEADY = 0.54
 """Shear waves may cross so much of an element's shortest edge in one substep; from 0.7 on the solid buckles at rest (measured)."""
-SOFTENING = 0.3
-"""One pass of the solver leaves slow modes slower by this share, times the square of that crossing (measured: 0.26 to 0.31)."""
+SOFTENING = 0.26
+"""One pass of the solver leaves slow modes slower by this share, times the square of that crossing: so it is for bars (measured)."""
 MODES, MOVES_SKIN, MOVES_MASS = 6, 0.1, 0.01
 """The slowest modes that are looked at; the first that moves the skin by so much, against what it moves the most, and so much of the mass,
 is the one that is seen."""
@@ -150,18 +150,21 @@ def crossing(young, body, edge, dt):
     return float(np.sqrt(young * body.shear / body.density)) * dt / (edge * np.sqrt(3.0) / 2.0)
 
 
-def rate_needed(body, edge, wobble_rate):
-    """Substeps a second at which a body swings steadily at ``wobble_rate`` [Hz]."""
+def rate_needed(body, edge, wobble_rate, softening=SOFTENING):
+    """Substeps a second at which a body swings steadily at ``wobble_rate`` [Hz]; ``softening`` as `SOFTENING`, its own."""
     young = (2.0 * np.pi * wobble_rate) ** 2 / body.lowest if body.lowest > 0.0 else 1.0
-    return crossing(young, body, edge, 1.0) / STEADY
+    return crossing(young, body, edge, 1.0) * (1.0 + softening * STEADY**2) / STEADY
 
 
-def young_for(body, edge, stiffness, dt):
+def young_for(body, edge, stiffness, dt, softening=SOFTENING):
     """Young's modulus [Pa] at which the slowest mode has the ``stiffness`` [1/s2] in substeps of ``dt`` seconds."""
     if body.lowest <= 0.0:
         return 1.0
     young = stiffness / body.lowest
-    return young * (1.0 + SOFTENING * crossing(young, body, edge, dt) ** 2) ** 2
+    # What is crossed in fact, c, is as much more than this as it makes the mode slower: c = wanted (1 + softening c^2).
+    wanted = crossing(young, body, edge, dt)
+    square = max(1.0 - 4.0 * softening * wanted**2, 0.0)
+    return young * (2.0 / (1.0 + np.sqrt(square))) ** 2
 
 
 def node_influences(lattice, positions, influence):

@@ -30,12 +30,12 @@ class SoftVolume(SoftBody):
         value = layer.value
         how = value("cell_size") / 1000.0, value("pieces") == "apart", layer.built
         self.part = part_of(character, self.region, self.scale, *how)
-        self.body, loose, self.blend = self.part.body(*(value(name) for name in BODY_DIALS))
+        self.body, self.softening, loose, self.blend = self.part.body(*(value(name) for name in BODY_DIALS))
         if loose:
             notes.append(
                 f"{layer.name}: nothing holds {'one piece' if loose == 1 else f'{loose} pieces'} of it, so a weak hold is added everywhere"
             )
-        self.rate = volume.rate_needed(self.body, self.part.edge, value("wobble_rate"))
+        self.rate = volume.rate_needed(self.body, self.part.edge, value("wobble_rate"), self.softening)
 
     def substep_rate(self):
         """As `Unit.substep_rate`."""
@@ -57,7 +57,7 @@ class SoftVolume(SoftBody):
             )
         notes += swing.settle_note(self.layer.name, wobble, self.settle_seconds, dt, self.setup.frame_rate)
         stiffness, damping_factor = swing.matched(wobble, self.settle_seconds, dt)
-        young = volume.young_for(self.body, self.part.edge, stiffness, dt)
+        young = volume.young_for(self.body, self.part.edge, stiffness, dt, self.softening)
         drag_factor = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)
         self.weight = value("gravity") / 100.0 * swing.GRAVITY
         options = {

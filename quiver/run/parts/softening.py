@@ -1,0 +1,31 @@
+"""How much slower the solver leaves a solid's slowest mode than its elasticity says, measured by letting it swing once."""
+
+import numpy as np
+
+from quiver.bodies import volume
+from quiver.sim import solid
+
+SMALL, DT, MOST_STEPS = 1e-4, 1.0 / 240.0, 2000
+"""The first swing, as a share of the cells; a substep [s], which could be any; and as many as are looked at."""
+
+
+def softening_of(body, lattice, edge):
+    """The share, times the square of `crossing`, by which a VolumeBody swings slower than its mode where substeps are as long as is steady.
+
+    It depends on cells, holds and volume keep (0 to about 1), so that no figure is right for all.
+    """
+    if body.lowest <= 0.0:
+        return volume.SOFTENING
+    young = (volume.STEADY / volume.crossing(1.0, body, edge, DT)) ** 2
+    model = solid.solid_model(body, lattice.tets, young, DT, surfaces=volume.pieces_of(lattice), speed_limit=np.inf)
+    state, rate = solid.SolidState(lattice.nodes), np.sqrt(young * body.lowest)
+    state.velocities[:, :3] = body.mode * (SMALL * edge * rate)
+    still, before = lattice.nodes[None], 0.0
+    for step in range(1, MOST_STEPS):
+        solid.advance(model, state, still, lattice.nodes, threads=1)
+        now = float(np.einsum("n,nk,nk->", body.masses, body.mode, state.positions - lattice.nodes))
+        if step > 1 and now <= 0.0 < before:
+            half = (step - 1 + before / (before - now)) * DT
+            return max(rate * half / np.pi - 1.0, 0.0) / volume.STEADY**2
+        before = now
+    return volume.SOFTENING
