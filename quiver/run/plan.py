@@ -10,6 +10,7 @@ import numpy as np
 from quiver import layers as registry
 from quiver.bodies import fitting
 from quiver.contact.contacts import Contacts
+from quiver.contact.roots import inner_roots
 from quiver.digests import digest_of
 from quiver.errors import BadInput
 from quiver.layers.kinds import PART, POSE_FILTER, SKIN_FILTER
@@ -246,7 +247,7 @@ class _Compiler:
             notes=(),
         )
         self._note_deep_starts(depths)
-        self._note_inner_roots(units)
+        self._note_inner_roots()
         return replace(plan, notes=tuple(context.notes))
 
     def _built(self, stage):
@@ -390,21 +391,11 @@ class _Compiler:
             if depth > WORTH_A_NOTE:
                 self.context.notes.append(f"{layer.name}: starts {1000.0 * depth:.0f} mm inside a collider; pushed out gradually")
 
-    def _note_inner_roots(self, units):
-        """Note where what is fixed, the root of a chain or the pivot of a prop, is itself inside a collider: nothing can push it out."""
-        contacts, notes = self.context.contacts, self.context.notes
-        for unit in units:
-            if unit.node is None or not len(unit.met):
-                continue
-            place = self.setup.metres_per_unit * self.context.rest_world[unit.node, :, 3]
-            depths = contacts.radii[unit.met] - contacts.distances(place)[unit.met]
-            deepest = int(np.argmax(depths))
-            if depths[deepest] > WORTH_A_NOTE:
-                name = contacts.colliders[unit.met[deepest]].name
-                inside = f"its root “{self.skeleton.names[unit.node]}” is {1000.0 * depths[deepest]:.0f} mm inside “{name}”"
-                text = f"{unit.layer.name}: {inside}, where nothing can push it out; make that smaller, or move it"
-                if text not in notes:
-                    notes.append(text)
+    def _note_inner_roots(self):
+        """Note where what is fixed, the root of a chain or the pivot of a prop, is itself inside a collider."""
+        for root in inner_roots(self.spec.character, self.setup, self.context.contacts):
+            inside = f"its root “{self.skeleton.names[root.node]}” is {1000.0 * root.depth:.0f} mm inside “{root.collider.name}”"
+            self.context.notes.append(f"{root.layer.name}: {inside}, where nothing can push it out; move that clear in Contacts")
 
 
 def _last_frame(spec, clip):

@@ -11,6 +11,7 @@ from quiver import layers as registry
 from quiver.bodies import fitting, picking, simplified
 from quiver.colliders import DIALS, LABELS, SIZES, SURFACES, dial_of
 from quiver.contact.contacts import Contacts, flesh_carriers, meets_skin
+from quiver.contact.roots import clear_place, inner_roots
 from quiver.errors import BadInput
 from quiver.mesh import regions
 from quiver.rig import transforms
@@ -133,7 +134,7 @@ def _has_hull(character, joint):
 
 
 def change(row, collider_id, action, text):
-    """Switch, rename, remove, mirror or fit a collider, or let it ride on another joint. Raises BadInput."""
+    """Switch, rename, remove, mirror or fit a collider, move it clear of roots, or let it ride on another joint. Raises BadInput."""
     text = text.strip()
 
     def switched(setup):
@@ -150,8 +151,12 @@ def change(row, collider_id, action, text):
         collider = setup.collider(collider_id)
         return edits.with_new_collider(setup, collider.shape, **_mirrored(row, collider))
 
+    def cleared(setup):
+        return edits.set_collider(setup, collider_id, place=clear_place(loaded(row.pk)[0], setup, collider_id))
+
     commands = {
         "switch": (switched, "switched"),
+        "clear": (cleared, "moved clear of roots"),
         "rename": (renamed, "renamed"),
         "ride": (lambda setup: edits.set_collider(setup, collider_id, joint=_joint(row, text)), "on another joint"),
         "fit": (fitted, "fitted"),
@@ -389,7 +394,15 @@ def facts_of(row, collider):
         "shape": LABELS[collider.shape],
         "numbers": [{"name": name, "label": label, "value": value, "unit": unit, "low": low} for name, label, value, unit, low in rows],
         "dials": [(dial, collider.value(dial.name), dial.is_choice) for dial in DIALS],
+        "roots": _roots_inside(row, collider),
     }
+
+
+def _roots_inside(row, collider):
+    """The fixed roots inside of a collider: layer, joint and how deep [mm]."""
+    character, _ = loaded(row.pk)
+    inside = [root for root in inner_roots(character, row.setup) if root.collider.id == collider.id]
+    return [{"layer": root.layer.name, "joint": character.skeleton.names[root.node], "depth": 1000.0 * root.depth} for root in inside]
 
 
 def _degrees(turn):

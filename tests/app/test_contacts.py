@@ -67,6 +67,18 @@ class ColliderDeskTest(DeskTest):
             self.assertContains(move(whole | wrong), "xpected", status_code=422)
         self.assertContains(move([]), "xpected", status_code=422)
 
+    def test_it_is_moved_clear_of_fixed_roots(self):
+        for field, value in (("size 0", "400"), ("place 1", "100")):
+            self.set(field, value)
+        made = self.collider
+        page = self.client.get(self.url(f"contacts/?collider={made.id}"))
+        self.assertContains(page, "mm inside")
+        cleared = self.post(f"contacts/{made.id}/change/", action="clear")
+        self.assertEqual(cleared.status_code, 200)
+        self.assertNotContains(cleared, "mm inside")
+        self.assertNotEqual(self.fresh.setup.collider(made.id).place, made.place)
+        self.assertContains(self.post(f"contacts/{made.id}/change/", action="clear"), "there is none", status_code=422)
+
     def test_the_whole_skin_is_watched_with_every_layer_off(self):
         self.post("motion/arm/change/", action="switch")
         page = self.post("contacts/watch/", watch="on")

@@ -9,6 +9,7 @@ import numpy as np
 from quiver.bodies import fitting, picking
 from quiver.colliders import Collider
 from quiver.contact.contacts import Contacts, flesh_carriers, meets_skin
+from quiver.contact.roots import clear_place, inner_roots
 from quiver.contact.skins import ClosestPointQuery
 from quiver.demo import mudwick
 from quiver.errors import BadInput
@@ -92,6 +93,22 @@ class ChainTest(TestCase):
         self.assertEqual(len(told), 1)
         self.assertIn("70 mm inside “Ball”", told[0])
         self.assertFalse(any("is inside" in note for note in self.travel(with_ball(self.setup, (0.3, -0.2, 0.0), 0.1))[0].notes))
+
+    def test_a_collider_is_moved_the_shortest_way_off_roots(self):
+        for shape, place, size in (
+            ("ball", (0.05, 0.02, -0.01), (0.12,)),
+            ("capsule", (0.0, 0.0, 0.0), (0.1, 0.3)),
+            ("box", (0.03, 0.0, 0.0), (0.2, 0.3, 0.4, 0.05)),
+        ):
+            setup = edits.with_new_collider(self.setup, shape, "It", place=place, size=size)
+            character = Character("c", self.skeleton, (), ())
+            (root,) = inner_roots(character, setup)
+            moved = clear_place(character, setup, root.collider.id)
+            self.assertAlmostEqual(np.linalg.norm(np.subtract(moved, place)), root.depth, delta=2e-4)
+            clear = edits.set_collider(setup, root.collider.id, place=moved)
+            self.assertEqual(inner_roots(character, clear), [])
+            with self.assertRaisesRegex(BadInput, "there is none"):
+                clear_place(character, clear, root.collider.id)
 
     def test_a_joint_that_is_not_there_is_named(self):
         with self.assertRaisesRegex(BadInput, "Ball.*wing"):
