@@ -100,17 +100,44 @@ def _keep_volumes(step, points, positions, surfaces, goals, compliances, room):
 keep_volumes = njit(nogil=True, cache=True, error_model="numpy")(_keep_volumes)
 
 
+@register_jitable
+def sixfold_inside(positions, faces, first, end):
+    """Six times the volume inside of faces first..end-1 of (F, 3), at positions float64 (N, 3)."""
+    o, sixfold = faces[first, 0], 0.0
+    ox, oy, oz = positions[o, 0], positions[o, 1], positions[o, 2]
+    for f in range(first, end):
+        i, j, k = faces[f, 0], faces[f, 1], faces[f, 2]
+        ax, ay, az = positions[i, 0] - ox, positions[i, 1] - oy, positions[i, 2] - oz
+        bx, by, bz = positions[j, 0] - ox, positions[j, 1] - oy, positions[j, 2] - oz
+        cx, cy, cz = positions[k, 0] - ox, positions[k, 1] - oy, positions[k, 2] - oz
+        sixfold += ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
+    return sixfold
+
+
 @njit(nogil=True, cache=True)
 def volumes_at(positions, faces, face_starts, out):
-    """Write six times the volumes (K, Q) inside of surfaces at positions float64 (K, N, 3): faces (F, 3), of q from face_starts[q] on."""
-    for n in range(len(positions)):
-        for q in range(out.shape[1]):
-            o, sixfold = faces[face_starts[q], 0], 0.0
-            ox, oy, oz = positions[n, o, 0], positions[n, o, 1], positions[n, o, 2]
-            for f in range(face_starts[q], face_starts[q + 1]):
-                i, j, k = faces[f, 0], faces[f, 1], faces[f, 2]
-                ax, ay, az = positions[n, i, 0] - ox, positions[n, i, 1] - oy, positions[n, i, 2] - oz
-                bx, by, bz = positions[n, j, 0] - ox, positions[n, j, 1] - oy, positions[n, j, 2] - oz
-                cx, cy, cz = positions[n, k, 0] - ox, positions[n, k, 1] - oy, positions[n, k, 2] - oz
-                sixfold += ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
-            out[n, q] = sixfold
+    """Write six times the volumes (Q,) inside of surfaces at positions float64 (N, 3): faces (F, 3), those of q from face_starts[q] on."""
+    for q in range(len(out)):
+        out[q] = sixfold_inside(positions, faces, face_starts[q], face_starts[q + 1])
+
+
+@njit(nogil=True, cache=True)
+def look_along(before, targets, often, faces, face_starts, middles, looked):
+    """How a solid is keyed on its way from before (N, 3) through targets (S, N, 3), in stretches of ``often`` substeps.
+
+    middles (K, P, 4) receives float32 places halfway through each stretch, seen from the first one; looked (K + 2, Q) the volumes as
+    `volumes_at` says before, halfway, and at the end
+    """
+    here, count = np.empty_like(before), looked.shape[1]
+    for q in range(count):
+        looked[0, q] = sixfold_inside(before, faces, face_starts[q], face_starts[q + 1])
+        looked[-1, q] = sixfold_inside(targets[-1], faces, face_starts[q], face_starts[q + 1])
+    for k in range(len(middles)):
+        both = often * k + min(often * (k + 1), len(targets)) - 1
+        one, other = both // 2, (both + 1) // 2
+        for v in range(len(before)):
+            for axis in range(3):
+                here[v, axis] = 0.5 * (targets[one, v, axis] + targets[other, v, axis])
+                middles[k, v, axis] = here[v, axis] - here[0, axis]
+        for q in range(count):
+            looked[k + 1, q] = sixfold_inside(here, faces, face_starts[q], face_starts[q + 1])

@@ -10,7 +10,7 @@ from quiver.kernels import soft
 from quiver.kernels import tets as tet
 from quiver.kernels.contacts import FRAME, SHAPE
 from quiver.kernels.lanes import LANES, aligned
-from quiver.kernels.pressure import volumes_at
+from quiver.kernels.pressure import look_along, volumes_at
 from quiver.mesh.topology import edges_of_tets
 from quiver.sim.packing import pack_fans, pack_length_limits, row_count
 from quiver.sim.varying import Varying
@@ -44,8 +44,8 @@ class Surfaces:
     compliances: np.ndarray
 
     def sixfold_at(self, positions):
-        """Six times the volumes (K, Q) at positions (K, N, 3)."""
-        out = np.empty((len(positions), len(self.sixfold)))
+        """Six times the volumes (Q,) at positions (N, 3)."""
+        out = np.empty(len(self.sixfold))
         volumes_at(np.ascontiguousarray(positions, float), self.faces, self.face_starts, out)
         return out
 
@@ -59,7 +59,7 @@ def _surfaces(body, young, dt, pressure, faces, starts):
     kept = np.flatnonzero(np.diff(starts))
     starts = np.append(starts[:-1][kept], starts[-1]).astype(np.int32)
     bare = Surfaces(faces, starts, _faces_in_lanes(faces, starts, len(body.masses)), *np.zeros((2, len(kept))))
-    sixfold = bare.sixfold_at(body.nodes[None])[0]
+    sixfold = bare.sixfold_at(body.nodes)
     return replace(bare, sixfold=(1.0 + pressure) * sixfold, compliances=6.0 * sixfold / (body.keeping * young * dt**2))
 
 
@@ -334,27 +334,26 @@ def volume_goals(model, state, keyed, keeps):
     (targets, before), surfaces, body = keyed, model.surfaces, model.body
     substeps, count = len(targets), len(surfaces.sixfold)
     often = max(1, round(1.0 / (SETTLED_RATE * model.dt)))
-    starts = np.arange(0, substeps, often)
-    middles = 0.5 * (starts + np.minimum(starts + often, substeps) - 1)
-    halfway = 0.5 * (targets[np.floor(middles).astype(int)] + targets[np.ceil(middles).astype(int)]) if model.settles else targets[:0]
-    growths, goals = np.ones((len(starts), 1)), np.zeros((substeps, count))
-    if count and model.settles:
-        looked = surfaces.sixfold_at(np.concatenate([before[None], halfway, targets[-1:]]))
-        goals[:] = surfaces.sixfold
-        if keeps == "rest":
+    stretches = -(-substeps // often) if model.settles else 0
+    middles = np.zeros((stretches, LANES // 4 * row_count(len(before)), 4), np.float32)
+    growths, goals = np.ones((stretches, 1)), np.tile(surfaces.sixfold, (substeps, 1))
+    if model.settles:
+        looked = np.empty((stretches + 2, count))
+        look_along(before, targets, often, surfaces.faces, surfaces.face_starts, middles, looked)
+        if count and keeps == "rest":
             # Where joints squeeze it, all of it gives way by as much, so that nothing bulges at one place alone.
             growths = surfaces.sixfold / np.maximum(looked[1:-1], 0.1 * surfaces.sixfold)
-        else:
-            at = np.array([0.0, *(middles + 1.0), substeps])
+        elif count:
+            starts = often * np.arange(stretches)
+            halfway = 0.5 * (starts + np.minimum(starts + often, substeps) + 1)
+            at = np.concatenate([[0.0], halfway, [substeps]])
             now = [np.interp(np.arange(1, substeps + 1), at, looked[:, piece]) for piece in range(count)]
             goals = (1.0 + model.pressure) * np.stack(now, axis=1)
-    elif count:
-        goals[:] = surfaces.sixfold
     if state.room is None:
         state.room = _room_for(surfaces.arrays)
-    pressures = surfaces.arrays, goals, surfaces.compliances, state.room
     ratio = body.shear / body.bulk
-    return (often if model.settles else 0, _near(halfway), growths, model.settled, ratio, float(model.pressure)), pressures
+    settling = (often if model.settles else 0, middles, growths, model.settled, ratio, float(model.pressure))
+    return settling, (surfaces.arrays, goals, surfaces.compliances, state.room)
 
 
 def _room_for(arrays):
