@@ -1,4 +1,4 @@
-"""Things made of a character that are kept for the next run."""
+"""Things made of others, such as a character, that are kept for the next run."""
 
 import threading
 
@@ -6,19 +6,19 @@ from cachetools import LRUCache
 
 
 class Cache:
-    """The last few things that were made of characters. What is kept must not be changed by those who use it."""
+    """The last few things that were made of others. What is kept must not be changed by those who use it."""
 
     def __init__(self, most):
         self._things, self._lock = LRUCache(most), threading.Lock()
 
-    def get(self, character, key, make):
-        """What ``make()`` returned for this character and key the last time, or makes now."""
-        key = (id(character), *key)
+    def get(self, owner, key, make):
+        """What ``make()`` returned for what it is made of (``owner``) and a key the last time, or makes now."""
+        key = (id(owner), *key)
         with self._lock:
             found = self._things.get(key)
-        # The character is kept with it: its id stays its own that way.
-        if found is None or found[0] is not character:
-            found = character, make()
+        # The owner is kept with it: its id stays its own that way.
+        if found is None or found[0] is not owner:
+            found = owner, make()
             with self._lock:
                 self._things[key] = found
         return found[1]

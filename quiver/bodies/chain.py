@@ -1,6 +1,7 @@
 """The chain body: from dials a person can see to masses, compliances and damping that meet them."""
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from scipy import linalg
@@ -32,8 +33,19 @@ class ChainBody:
 
 
 def build(points, wobble_taper=1.0, both_ends=False, carried=0.0):
-    """The body of a chain with rest points (n + 1, 3) [m]; ``carried`` (n,) are the masses of branches at the segments' ends."""
-    segments = np.diff(points, axis=0)
+    """The body of a chain with rest points (n + 1, 3) [m]; ``carried`` (n,) are the masses of branches at the segments' ends.
+
+    It is kept, and must not be changed.
+    """
+    points = np.ascontiguousarray(points, float)
+    carried = np.broadcast_to(np.asarray(carried, float), len(points) - 1)
+    return _built(points.tobytes(), wobble_taper, both_ends, carried.tobytes())
+
+
+@lru_cache(maxsize=512)
+def _built(points, wobble_taper, both_ends, carried):
+    """`build` of points and masses as bytes."""
+    segments, carried = np.diff(np.frombuffer(points).reshape(-1, 3), axis=0), np.frombuffer(carried)
     lengths = np.linalg.norm(segments, axis=1)
     n = len(lengths)
     masses = 0.5 * (lengths + np.append(lengths[1:], 0.0)) + carried

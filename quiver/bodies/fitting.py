@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from quiver.cache import Cache
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
 
@@ -15,6 +16,8 @@ MOSTLY = 0.5
 """A vertex belongs to joints that move so much of it."""
 THICK = 0.6
 """Share of its vertices that lie inside a capsule's side: a little under the skin, so that it is not felt above it."""
+KEPT_CHARACTERS, KEPT_PATHS = 8, 256
+_by_node, _around = Cache(KEPT_CHARACTERS), Cache(KEPT_PATHS)
 
 
 def fit_capsule(character, node):
@@ -37,11 +40,15 @@ def fit_all(character, left_out=(), least=0.0):
     return found
 
 
-def skin_around(by_node, path, rest):
-    """How thick the skin is around each of n segments with ends rest (n + 1, 3), (n,): most of its vertices are closer.
+def skin_around(character, path, rest):
+    """How thick the skin is around each of a ChainPath's n segments with ends rest (n + 1, 3), (n,) [file units], kept.
 
-    by_node  what `vertices_by_node` says, in the same units. Where a segment's joint moves none, as its neighbour; 0 where none does.
+    Most of its vertices are closer. Where a segment's joint moves none, as its neighbour; 0 where none does.
     """
+    return _around.get(character, (path.drivers.tobytes(), rest.tobytes()), lambda: _skin_around(vertices_by_node(character), path, rest))
+
+
+def _skin_around(by_node, path, rest):
     found = np.full(len(path.drivers), np.nan)
     for i, driver in enumerate(path.drivers):
         points, a, along = by_node.get(int(driver)), rest[i], rest[i + 1] - rest[i]
@@ -66,7 +73,11 @@ def skin_of_nodes(character, nodes):
 
 
 def vertices_by_node(character):
-    """{node: positions (n, 3) in the rest pose of the vertices that it moves most}."""
+    """{node: positions (n, 3) in the rest pose of the vertices that it moves most}, kept."""
+    return _by_node.get(character, (), lambda: _vertices_by_node(character))
+
+
+def _vertices_by_node(character):
     world, found = rest_matrices(character.skeleton), {}
     for mesh in character.meshes:
         positions, most = skinned_positions(mesh, world), mesh.heaviest

@@ -9,6 +9,7 @@ from scipy.sparse import csgraph, linalg
 from scipy.spatial import KDTree
 
 from quiver.bodies import lattice as lattices
+from quiver.cache import Cache
 from quiver.mesh.topology import surface_of_tets
 
 DENSITY = 1000.0
@@ -26,6 +27,8 @@ STEADY = 0.54
 """Shear waves may cross so much of an element's shortest edge in one substep; from 0.7 on the solid buckles at rest (measured)."""
 SOFTENING = 0.26
 """One pass of the solver leaves slow modes slower by this share, times the square of that crossing: so it is for bars (measured)."""
+KEPT_PIECES = 32
+_pieces = Cache(KEPT_PIECES)
 MODES, MOVES_SKIN, MOVES_MASS = 6, 0.1, 0.01
 """The slowest modes that are looked at; the first that moves the skin by so much, against what it moves the most, and so much of the mass,
 is the one that is seen."""
@@ -125,7 +128,11 @@ def _hanging(lattice, volumes):
 
 
 def pieces_of(lattice):
-    """(faces (F, 3) int32 looking outwards, piece by piece; where those of each piece begin, and all end (Q + 1,))."""
+    """(faces (F, 3) int32 looking outwards, piece by piece; where those of each piece begin, and all end (Q + 1,)); kept."""
+    return _pieces.get(lattice, (), lambda: _pieces_of(lattice))
+
+
+def _pieces_of(lattice):
     faces = surface_of_tets(lattice.nodes, lattice.tets)
     own = lattice.pieces[faces[:, 0]] if len(faces) else np.zeros(0, int)
     order = np.argsort(own, kind="stable")

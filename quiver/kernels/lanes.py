@@ -114,6 +114,13 @@ def aligned(shape):
     return room[start : start + size].reshape(shape)
 
 
+def copied(rows):
+    """A copy of rows, aligned likewise."""
+    out = aligned(rows.shape)
+    out[:] = rows
+    return out
+
+
 def any_less(left, right):
     """Whether left < right in at least one lane: a plain truth value, to pass over work that no lane needs."""
     return bool(np.any(np.less(left, right)))

@@ -62,10 +62,6 @@ class PlanContext:
         frames = np.unique(np.linspace(0, self.clip_frames - 1, min(LARGEST_BLOCK, self.clip_frames)).astype(int))
         return world_matrices(self.character.skeleton, self.source.pose(frames))
 
-    @cached_property
-    def vertices_by_node(self):
-        return fitting.vertices_by_node(self.character)
-
 
 @dataclass(frozen=True)
 class Node:

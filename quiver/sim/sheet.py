@@ -7,6 +7,7 @@ import numpy as np
 from scipy import sparse
 from scipy.sparse.linalg import splu
 
+from quiver.cache import Cache
 from quiver.kernels import sheets as kernel
 from quiver.kernels.lanes import LANES, aligned
 from quiver.sim.packing import row_count
@@ -21,6 +22,8 @@ WORTH_TWO_THREADS = 1500
 """Particles from which on two threads are quicker than one."""
 NO_FOLDS = np.zeros((0, 4), np.int32), np.zeros((0, 4)), np.zeros((0, 3)), np.zeros((0, 2)), 0.0
 NO_TOUCHES = (*NOTHING[:3], NO_FOLDS)
+KEPT_MODELS = 16
+_models = Cache(KEPT_MODELS)
 CURVED = 1e-6
 """Hinges that are bent at rest by more than this, twice the sine of half the angle, draw back to their bends."""
 
@@ -47,11 +50,18 @@ class SheetModel:
 
 
 def sheet_model(body, dt, give=1.0, damping_factor=1.0, drag_factor=1.0, gravity=(0.0, 0.0, 0.0), speed_limit=1e3):
-    """The SheetModel of a SheetBody (bodies/sheet.py) for substeps of ``dt`` [s]; its constant matrix is factored.
+    """The SheetModel of a SheetBody (bodies/sheet.py) for substeps of ``dt`` [s]; its constant matrix is factored, and kept.
 
     ``give`` the share that it lengthens under its own weight; damping_factor, drag_factor the shares of the velocity, against the keyed
     motion and against the world, that survive a substep; gravity (3,) [m/s2]; speed_limit [m/s] against the keyed motion
     """
+    arrays = _models.get(body, (dt, give < STIFF_GIVE), lambda: _arrays_of(body, dt, STIFF_ITERATIONS if give < STIFF_GIVE else ITERATIONS))
+    inverse_masses = np.where(body.is_free, 1.0 / body.masses, 0.0).astype(np.float32)
+    return SheetModel(arrays, inverse_masses, damping_factor, drag_factor, np.asarray(gravity, float), dt, speed_limit)
+
+
+def _arrays_of(body, dt, iterations):
+    """A SheetBody as kernels/sheets.py takes it, for substeps of ``dt`` [s] of so many iterations."""
     count, is_free = len(body.masses), body.is_free
     i, j = body.edges.T
     net = sparse.csr_matrix((np.tile(body.stiffness, 2), (np.concatenate([i, j]), np.concatenate([j, i]))), (count, count))
@@ -66,7 +76,7 @@ def sheet_model(body, dt, give=1.0, damping_factor=1.0, drag_factor=1.0, gravity
     order, halves = _order_of((abs(whole) + abs(net) + abs(bending)).tocsr(), body.nodes)
     places, spans, ends = _in_panels(count, halves)
     own = _Filled(order, places, spans[-1])
-    arrays = (
+    return (
         own.filled(np.arange(count), LANES // 4 * row_count(count) - 1).astype(np.int32).reshape(-1, LANES),
         spans,
         ends,
@@ -77,10 +87,8 @@ def sheet_model(body, dt, give=1.0, damping_factor=1.0, drag_factor=1.0, gravity
         _net(body, own.new, spans),
         _hinges(body, own.new, spans),
         _factored(own.matrix(whole) + sparse.diags(own.filled(np.zeros(count), 1.0)), spans),
-        STIFF_ITERATIONS if give < STIFF_GIVE else ITERATIONS,
+        iterations,
     )
-    inverse_masses = np.where(is_free, 1.0 / body.masses, 0.0).astype(np.float32)
-    return SheetModel(arrays, inverse_masses, damping_factor, drag_factor, np.asarray(gravity, float), dt, speed_limit)
 
 
 def _in_panels(count, halves):

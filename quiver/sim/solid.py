@@ -5,17 +5,20 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from quiver.cache import Cache
 from quiver.kernels import length_limits as length_limit
 from quiver.kernels import soft
 from quiver.kernels import tets as tet
 from quiver.kernels.contacts import FRAME, SHAPE
-from quiver.kernels.lanes import LANES, aligned
+from quiver.kernels.lanes import LANES, aligned, copied
 from quiver.kernels.pressure import look_along, volumes_at
 from quiver.mesh.topology import edges_of_tets
 from quiver.sim.packing import pack_fans, pack_length_limits, row_count
 from quiver.sim.varying import Varying
 from quiver.threads import thread_count_for, together
 
+KEPT_MODELS = 16
+_models = Cache(KEPT_MODELS)
 WORTH_CUTTING = 4000
 """Tetrahedra from which on a solid is cut into two domains, for two threads."""
 
@@ -141,8 +144,26 @@ def solid_model(
 
     young [Pa]; ``pressure`` is the share by which the solid wants to be larger; ``longest`` the length of an edge, against its rest, that
     is not exceeded (None: no such limit); ``settles`` whether it rests where it is keyed; ``surfaces`` (faces, starts) of the pieces that
-    keep their volumes, as `pieces_of` of bodies/volume.py says. What is near should have near numbers.
+    keep their volumes, as `pieces_of` of bodies/volume.py says. What is near should have near numbers. What takes long is kept.
     """
+    key = (young, dt, pressure, longest, settles, surfaces is None)
+    kept = _models.get(body, key, lambda: _packed(body, tets, young, dt, pressure, longest, settles, surfaces))
+    # What a run fills anew is its own.
+    fans, indices, params, kinds, matrices, prestress, starts = kept.tets
+    limits, limit_params, limit_starts = kept.length_limits
+    return replace(
+        kept,
+        tets=(fans, indices, copied(params), kinds, matrices, copied(prestress), starts),
+        length_limits=(limits, copied(limit_params), limit_starts),
+        damping_factor=damping_factor,
+        drag_factor=drag_factor,
+        gravity=np.asarray(gravity, np.float32),
+        speed_limit=speed_limit,
+    )
+
+
+def _packed(body, tets, young, dt, pressure, longest, settles, surfaces):
+    """A SolidModel without what `solid_model` gives each."""
     count = len(body.masses)
     rows = _rows_of_domains(tets, count)
     inverse_masses = np.where(body.is_free, 1.0 / body.masses, 0.0)
@@ -156,15 +177,7 @@ def solid_model(
     kept = NO_SURFACES if surfaces is None or body.keeping <= 0.0 else _surfaces(body, young, dt, pressure, *surfaces)
     settled = _settled(body, tets, slots, len(packed[3]) if settles else 0)
     parts = ((*packed, prestress, starts), length_limits, limits, settled, body, pressure, settles, kept, rows)
-    return SolidModel(
-        *parts,
-        *_particles(body, body.springs * young * dt**2),
-        damping_factor,
-        drag_factor,
-        np.asarray(gravity, np.float32),
-        dt,
-        speed_limit,
-    )
+    return SolidModel(*parts, *_particles(body, body.springs * young * dt**2), 1.0, 1.0, np.zeros(3, np.float32), dt, np.inf)
 
 
 def _settled(body, tets, locations, slots):

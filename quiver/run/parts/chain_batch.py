@@ -71,7 +71,7 @@ class ChainUnit(Unit):
         self.skin_radii = np.zeros(len(self.path.drivers))
         if len(contacts) or contacts.skins:
             rest = jointed_world(context.rest_world[self.path.point_nodes], self.path.point_offsets)
-            self.skin_radii = context.setup.metres_per_unit * fitting.skin_around(context.vertices_by_node, self.path, rest)
+            self.skin_radii = context.setup.metres_per_unit * fitting.skin_around(context.character, self.path, rest)
 
     def substep_rate(self):
         """As `Unit.substep_rate`."""

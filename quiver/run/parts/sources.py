@@ -103,7 +103,7 @@ class SheetPart:
     triangles int32 (F, 3) between the particles; edge the mean length of an edge [m]; fade (R,) how much of the result each vertex takes
     """
 
-    is_proxy = False
+    is_proxy, _bodies = False, {}
 
     def __init__(self, character, region, scale):
         self.mesh, self.levels = character.painted(region)
@@ -138,13 +138,16 @@ class SheetPart:
         return np.where(self.lattice.is_inner, 1.0, 1.0 - self.topology.gathered(influence)[self.node_positions])
 
     def body(self, loose, gain, offset, give, bending_length, hold_rate):
-        """The SheetBody that dials, in their own units, make of it, and how many of its pieces nothing holds."""
-        influence = regions.adjusted(self.levels, gain, offset, loose == "inverted")
-        made, holds = self.lattice, self._holds(influence)
-        body = sheet.build(made.nodes, self.triangles, holds, give / 100.0, bending_length / 1000.0, hold_rate)
-        most = np.zeros(made.pieces.max() + 1)
-        np.maximum.at(most, made.pieces, holds)
-        return body, int((most <= 0.0).sum())
+        """The SheetBody that dials, in their own units, make of it, and how many of its pieces nothing holds; kept from the last time."""
+        key = (loose, gain, offset, give, bending_length, hold_rate)
+        if key not in self._bodies:
+            influence = regions.adjusted(self.levels, gain, offset, loose == "inverted")
+            made, holds = self.lattice, self._holds(influence)
+            body = sheet.build(made.nodes, self.triangles, holds, give / 100.0, bending_length / 1000.0, hold_rate)
+            most = np.zeros(made.pieces.max() + 1)
+            np.maximum.at(most, made.pieces, holds)
+            self._bodies = {key: (body, int((most <= 0.0).sum()))}
+        return self._bodies[key]
 
 
 class ProxyPart(SheetPart):
