@@ -50,5 +50,11 @@ class PropContacts(Varying):
             return NO_SURFACE_CONTACTS
         places, travel = np.empty((len(self.points), 3)), np.empty(len(self.points))
         carry_rigidly(self.points, state, keyed, seconds, places, travel)
-        found = joined([skin.surface_contacts(frame, places, travel) for skin in self.skins], NO_SURFACE_CONTACTS)
-        return self.order[found[0]], *found[1:]
+        found = [self._in_order(*skin.surface_contacts(frame, places, travel)) for skin in self.skins]
+        return joined(found, NO_SURFACE_CONTACTS)
+
+    def _in_order(self, rows, *near):
+        """What was found of the points as they were asked, in the body's own order."""
+        which = self.order[rows]
+        by = np.argsort(which)
+        return which[by], *(each[by] for each in near)

@@ -4,14 +4,23 @@ from unittest import TestCase
 
 import numpy as np
 
+from quiver.bodies import sheet
 from quiver.bodies.chain import GRAVITY
+from quiver.contact.contacts import Contacts
+from quiver.contact.softs import SoftContacts
 from quiver.kernels import chains as kernel
 from quiver.kernels import contacts
+from quiver.rig.character import Character
+from quiver.setup import edits
+from quiver.setup.model import Setup
+from quiver.sim import sheet as sheets
+from quiver.sim import solid
 from quiver.sim.model import chain_model
 from quiver.sim.obstacles import frame_rows, shape_rows, standing
 from quiver.sim.state import ChainState
 from quiver.sim.step import advance, contact_distance_rows, motion_rows
-from tests.makers import obstacles
+from tests.makers import obstacles, straight
+from tests.solids import bar
 from tests.verification.test_closed_forms import DT, physics
 
 GROUND = [1e9, 1e9, 0.0, 1e9]
@@ -137,3 +146,42 @@ class ChainTest(TestCase):
         distance = np.linalg.norm(both - [0.35, -0.2, 0.02], axis=1)
         self.assertLess(moved[:, 1].min(), -0.2)
         self.assertGreater(distance.min(), 0.16 - 5e-4)
+
+
+class WallTest(TestCase):
+    """A wall 40 mm thick that comes at what floats: nothing is left behind it, however quick it is."""
+
+    def assert_stopped(self, nodes, model, solver, nothing, thickness, substeps):
+        skeleton, count = straight(1), len(nodes)
+        wall = edits.with_new_collider(Setup(), "box", "Wall", joint=skeleton.names[0], place=(-3.0, 0.0, 0.0), size=(0.04, 2.0, 2.0, 0.0))
+        contacts = Contacts(Character("wall", skeleton, (), ()), wall)
+        corners, whole = np.repeat(np.arange(count)[:, None], 4, 1), np.tile([1.0, 0.0, 0.0, 0.0], (count, 1))
+
+        def world(moved):
+            placed = np.tile(np.eye(3, 4), (len(moved), len(skeleton), 1, 1))
+            placed[:, :, 0, 3] = moved[:, None]
+            return placed
+
+        for speed in (3.0, 35.0, 200.0):
+            state, touching = solid.SolidState(nodes), SoftContacts(contacts, np.array([0]), [], nodes, corners, whole, thickness)
+            touching.start(world(np.zeros(1))[0], model.dt)
+            frames = int(np.ceil(4.5 / (speed * substeps * model.dt)))
+            for frame in range(frames):
+                moved = speed * model.dt * (frame * substeps + 1 + np.arange(substeps))
+                touching.ready(world(moved), np.zeros(1, bool), substeps)
+                touches = *touching.touches(0, state, np.zeros_like(nodes))[:3], nothing
+                solver.advance(model, state, np.repeat(nodes[None], substeps, 0), nodes, touches=touches)
+            ahead = state.positions[:, 0] - (moved[-1] - 3.0)
+            self.assertGreater(ahead.min(), 0.0219, speed)
+
+    def test_a_sheet(self):
+        steps = np.linspace(-0.2, 0.2, 9)
+        y, z = np.meshgrid(steps, steps, indexing="ij")
+        nodes, a = np.stack([np.zeros(81), y.ravel(), z.ravel()], 1), (np.arange(8)[:, None] * 9 + np.arange(8)).ravel()
+        faces = np.concatenate([np.stack([a, a + 1, a + 10], 1), np.stack([a, a + 10, a + 9], 1)])
+        model = sheets.sheet_model(sheet.build(nodes, faces, np.zeros(81), 0.01, 0.02, 0.0), 1.0 / 96.0)
+        self.assert_stopped(nodes, model, sheets, sheets.NO_FOLDS, 0.002, 4)
+
+    def test_a_solid(self):
+        made, body = bar(0.08, length=0.4, thick=0.2, held=lambda nodes: np.zeros(len(nodes), bool))
+        self.assert_stopped(made.nodes, solid.solid_model(body, made.tets, 2e4, 1.0 / 240.0), solid, solid.NO_PAIRS, 0.0, 10)
