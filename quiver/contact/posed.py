@@ -151,13 +151,14 @@ def _layout(patch, mesh, scale):
     # What is around a vertex, in the order of the mesh's own triangles.
     corners, its = triangles.ravel(), np.repeat(np.arange(len(triangles)), 3)
     by = np.lexsort((order[its], corners))
-    ring, ring_starts = its[by], np.searchsorted(corners[by], np.arange(len(old) + 1))
+    others = np.stack([np.roll(triangles, -1, axis=1), np.roll(triangles, -2, axis=1)], axis=2).reshape(-1, 2)
+    around, ring_starts = its[by], np.searchsorted(corners[by], np.arange(len(old) + 1))
     slots, weights = (each[old] for each in influences_of(mesh))
     positions = mesh.positions[old]
     skinned, skinned_starts, bound_slots, boxes, bound_starts = [], [0], [], [], [0]
     for own in (np.unique(triangles[a:b]) for a, b in itertools.pairwise(bounds)):
-        around = np.concatenate([ring[ring_starts[v] : ring_starts[v + 1]] for v in own])
-        skinned.append(np.unique(triangles[around]))
+        beside = np.concatenate([around[ring_starts[v] : ring_starts[v + 1]] for v in own])
+        skinned.append(np.unique(triangles[beside]))
         skinned_starts.append(skinned_starts[-1] + len(skinned[-1]))
         for slot in np.unique(slots[own][weights[own] > 0.0]):
             moved = positions[own[((slots[own] == slot) & (weights[own] > 0.0)).any(1)]].astype(float)
@@ -176,7 +177,7 @@ def _layout(patch, mesh, scale):
         bound_slots=np.array(bound_slots, np.int32),
         bounds=np.array(boxes).reshape(-1, 6),
         ring_starts=ring_starts.astype(np.int32),
-        ring=ring.astype(np.int32),
+        ring=others[by].astype(np.int32),
         beside=_beside(triangles),
         positions=np.ascontiguousarray(positions, np.float32),
         slots=np.ascontiguousarray(slots, np.int32),

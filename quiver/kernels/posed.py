@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 import numpy as np
 from numba import njit
+from numba.extending import register_jitable
 
 from quiver.kernels.lanes import LANES, gather, larger, least, smaller, where_less
 from quiver.kernels.nearest import TINY, join
@@ -46,7 +47,7 @@ class Layout(NamedTuple):
     ring_starts: np.ndarray
     """(V + 1,) where a vertex's part of ``ring`` begins"""
     ring: np.ndarray
-    """triangles around each vertex"""
+    """int32 (n, 2) the two other corners of the triangles around each vertex, the one after it first"""
     beside: np.ndarray
     """int32 (F, 3) the triangle across the side opposite to each corner; -1 at a rim"""
     positions: np.ndarray
@@ -177,29 +178,33 @@ def across(t, triangles, positions):
     return e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x
 
 
+@register_jitable
+def around(v, i, ring, positions):
+    """The ways from a vertex to the two others of a triangle around it, and the normal of that, twice as long as its area."""
+    b, c = ring[i, 0], ring[i, 1]
+    x, y, z = np.float64(positions[v, 0]), np.float64(positions[v, 1]), np.float64(positions[v, 2])
+    ex, ey, ez = positions[b, 0] - x, positions[b, 1] - y, positions[b, 2] - z
+    fx, fy, fz = positions[c, 0] - x, positions[c, 1] - y, positions[c, 2] - z
+    return ex, ey, ez, fx, fy, fz, ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
+
+
 @njit(**_options)
-def make_normal(v, triangles, ring_starts, ring, positions, normals):
+def make_normal(v, ring_starts, ring, positions, normals):
     """The smooth unit normal of a vertex."""
     nx, ny, nz = 0.0, 0.0, 0.0
     for i in range(ring_starts[v], ring_starts[v + 1]):
-        x, y, z = across(ring[i], triangles, positions)
+        _, _, _, _, _, _, x, y, z = around(v, i, ring, positions)
         nx, ny, nz = nx + x, ny + y, nz + z
     length = max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
     normals[v, 0], normals[v, 1], normals[v, 2] = nx / length, ny / length, nz / length
 
 
 @njit(**_options)
-def make_corner(v, triangles, ring_starts, ring, positions, corners):
+def make_corner(v, ring_starts, ring, positions, corners):
     """The normal of a vertex by the angles of the triangles around (Bærentzen, Aanæs 2005)."""
     nx, ny, nz = 0.0, 0.0, 0.0
-    vx, vy, vz = np.float64(positions[v, 0]), np.float64(positions[v, 1]), np.float64(positions[v, 2])
     for i in range(ring_starts[v], ring_starts[v + 1]):
-        t = ring[i]
-        own = 0 if triangles[t, 0] == v else (1 if triangles[t, 1] == v else 2)
-        a, b = triangles[t, (own + 1) % 3], triangles[t, (own + 2) % 3]
-        ex, ey, ez = positions[a, 0] - vx, positions[a, 1] - vy, positions[a, 2] - vz
-        fx, fy, fz = positions[b, 0] - vx, positions[b, 1] - vy, positions[b, 2] - vz
-        x, y, z = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
+        ex, ey, ez, fx, fy, fz, x, y, z = around(v, i, ring, positions)
         length = max(np.sqrt(x * x + y * y + z * z), TINY)
         share = np.arctan2(length, ex * fx + ey * fy + ez * fz) / length
         nx, ny, nz = nx + share * x, ny + share * y, nz + share * z

@@ -215,7 +215,7 @@ def look_out(count, layout, pose, packet, at):
             vertex = triangles[t, corner]
             if made_in[vertex] != number:
                 made_in[vertex] = number
-                make_normal(vertex, triangles, ring_starts, ring, positions, normals)
+                make_normal(vertex, ring_starts, ring, positions, normals)
         i, j, k = triangles[t, 0], triangles[t, 1], triangles[t, 2]
         v, w = shares[lane, 0], shares[lane, 1]
         u, squared = 1.0 - v - w, 0.0
@@ -273,7 +273,7 @@ def tell_behind(first, end, points, layout, pose, packet):
             vertex = triangles[t, 0 if u > CORNER else (1 if v > CORNER else 2)]
             if corner_in[vertex] != number:
                 corner_in[vertex] = number
-                make_corner(vertex, triangles, ring_starts, ring, positions, corners)
+                make_corner(vertex, ring_starts, ring, positions, corners)
             behind[lane] = x * corners[vertex, 0] + y * corners[vertex, 1] + z * corners[vertex, 2] < 0.0
             continue
         nx, ny, nz = across(t, triangles, positions)
