@@ -11,6 +11,8 @@ from quiver.rig.pose import rest_matrices
 
 DEEP_ENOUGH = 0.005
 """A root that is no deeper inside is let be [m]."""
+SHALLOW = 0.5
+"""A root is shallow up to this share of the collider's thickness."""
 CLEAR, ROUNDS = 1e-4, 40
 """A collider is moved so far off a root [m], one root after another, so many times at the most."""
 
@@ -24,6 +26,13 @@ class InnerRoot:
     collider: object
     depth: float
     way: np.ndarray
+    thickness: float
+    """of the collider, from its middle [m]"""
+
+    @property
+    def is_shallow(self):
+        """Whether the collider can be moved off it and still be where it was put."""
+        return self.depth < SHALLOW * self.thickness
 
 
 def inner_roots(character, setup, contacts=None):
@@ -41,19 +50,22 @@ def inner_roots(character, setup, contacts=None):
             depths = contacts.radii[met] - contacts.distances(place)[met]
             index = met[int(np.argmax(depths))]
             if depths.max() > DEEP_ENOUGH:
-                way = _way_out(place, placed[index], contacts.colliders[index].core, setup.metres_per_unit)
-                found.append(InnerRoot(layer, node, contacts.colliders[index], float(depths.max()), way))
+                collider, scale = contacts.colliders[index], setup.metres_per_unit
+                way, thickness = _way_out(place, placed[index], collider.core, scale), scale * (collider.radius + min(collider.core))
+                found.append(InnerRoot(layer, node, collider, float(depths.max()), way, thickness))
     return found
 
 
 def clear_place(character, setup, collider_id):
-    """Where a collider has to be so that no root is inside [file units]. Raises BadInput where none is, or it does not get clear."""
+    """Where a collider has to be so that no root is inside [file units]. Raises BadInput where none is, or one is too deep for that."""
     began = place = np.array(setup.collider(collider_id).place, float)
     for _ in range(ROUNDS):
         inside = [root for root in inner_roots(character, setup) if root.collider.id == collider_id]
         if not inside:
             break
         deepest = max(inside, key=lambda root: root.depth)
+        if not deepest.is_shallow:
+            raise BadInput(f"expected roots near the surface of “{deepest.collider.name}”, one is too deep inside: make it smaller instead")
         place = place - deepest.way * (deepest.depth + CLEAR) / setup.metres_per_unit
         moved = replace(setup.collider(collider_id), place=tuple(float(value) for value in place))
         setup = replace(setup, colliders=tuple(moved if each.id == collider_id else each for each in setup.colliders))

@@ -391,7 +391,8 @@ class _Compiler:
         """Note where what is fixed, the root of a chain or the pivot of a prop, is itself inside a collider."""
         for root in inner_roots(self.spec.character, self.setup, self.context.contacts):
             inside = f"its root “{self.skeleton.names[root.node]}” is {1000.0 * root.depth:.0f} mm inside “{root.collider.name}”"
-            self.context.notes.append(f"{root.layer.name}: {inside}, where nothing can push it out; move that clear in Contacts")
+            way = "move that clear in Contacts" if root.is_shallow else "it keeps its place there"
+            self.context.notes.append(f"{root.layer.name}: {inside}, where nothing can push it out; {way}")
 
 
 def _last_frame(spec, clip):

@@ -399,9 +399,11 @@ def facts_of(row, collider):
 
 
 def _roots_inside(row, collider):
-    """The fixed roots inside of a collider: layer, joint and how deep [mm]."""
+    """The fixed roots near enough to the surface inside of a collider to move it off them: layer, joint and how deep [mm]."""
     character, _ = loaded(row.pk)
     inside = [root for root in inner_roots(character, row.setup) if root.collider.id == collider.id]
+    if not all(root.is_shallow for root in inside):
+        return []
     return [{"layer": root.layer.name, "joint": character.skeleton.names[root.node], "depth": 1000.0 * root.depth} for root in inside]
 
 

@@ -68,7 +68,7 @@ class ColliderDeskTest(DeskTest):
         self.assertContains(move([]), "xpected", status_code=422)
 
     def test_it_is_moved_clear_of_fixed_roots(self):
-        for field, value in (("size 0", "400"), ("place 1", "100")):
+        for field, value in (("size 0", "400"), ("place 1", "0")):
             self.set(field, value)
         made = self.collider
         page = self.client.get(self.url(f"contacts/?collider={made.id}"))

@@ -96,9 +96,9 @@ class ChainTest(TestCase):
 
     def test_a_collider_is_moved_the_shortest_way_off_roots(self):
         for shape, place, size in (
-            ("ball", (0.05, 0.02, -0.01), (0.12,)),
-            ("capsule", (0.0, 0.0, 0.0), (0.1, 0.3)),
-            ("box", (0.03, 0.0, 0.0), (0.2, 0.3, 0.4, 0.05)),
+            ("ball", (0.09, 0.02, -0.01), (0.12,)),
+            ("capsule", (-0.06, 0.02, 0.0), (0.1, 0.3)),
+            ("box", (0.07, 0.0, 0.0), (0.2, 0.3, 0.4, 0.05)),
         ):
             setup = edits.with_new_collider(self.setup, shape, "It", place=place, size=size)
             character = Character("c", self.skeleton, (), ())
@@ -109,6 +109,9 @@ class ChainTest(TestCase):
             self.assertEqual(inner_roots(character, clear), [])
             with self.assertRaisesRegex(BadInput, "there is none"):
                 clear_place(character, clear, root.collider.id)
+            deep = edits.set_collider(setup, root.collider.id, place=(0.01, 0.0, 0.0))
+            with self.assertRaisesRegex(BadInput, "too deep inside"):
+                clear_place(character, deep, root.collider.id)
 
     def test_a_joint_that_is_not_there_is_named(self):
         with self.assertRaisesRegex(BadInput, "Ball.*wing"):
