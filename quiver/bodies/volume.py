@@ -27,7 +27,7 @@ STEADY = 0.54
 """Shear waves may cross so much of an element's shortest edge in one substep; from 0.7 on the solid buckles at rest (measured)."""
 SOFTENING = 0.26
 """One pass of the solver leaves slow modes slower by this share, times the square of that crossing: so it is for bars (measured)."""
-KEPT_PIECES = 32
+KEPT_PIECES = 12
 _pieces = Cache(KEPT_PIECES)
 MODES, MOVES_SKIN, MOVES_MASS = 6, 0.1, 0.01
 """The slowest modes that are looked at; the first that moves the skin by so much, against what it moves the most, and so much of the mass,

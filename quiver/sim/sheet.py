@@ -22,7 +22,8 @@ WORTH_TWO_THREADS = 1500
 """Particles from which on two threads are quicker than one."""
 NO_FOLDS = np.zeros((0, 4), np.int32), np.zeros((0, 4)), np.zeros((0, 3)), np.zeros((0, 2)), 0.0
 NO_TOUCHES = (*NOTHING[:3], NO_FOLDS)
-KEPT_MODELS = 16
+KEPT_MODELS = 8
+"""As many as a character wears, and a few of before."""
 _models = Cache(KEPT_MODELS)
 CURVED = 1e-6
 """Hinges that are bent at rest by more than this, twice the sine of half the angle, draw back to their bends."""

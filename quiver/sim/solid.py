@@ -17,7 +17,8 @@ from quiver.sim.packing import pack_fans, pack_length_limits, row_count
 from quiver.sim.varying import Varying
 from quiver.threads import thread_count_for, together
 
-KEPT_MODELS = 16
+KEPT_MODELS = 8
+"""As many as a character has, and a few of before."""
 _models = Cache(KEPT_MODELS)
 WORTH_CUTTING = 4000
 """Tetrahedra from which on a solid is cut into two domains, for two threads."""
