@@ -217,12 +217,16 @@ class SolidRun:
 
     def __init__(self, made, body):
         self.made = made
-        young = volume.young_for(body, made.edge, (2.0 * np.pi * 2.0) ** 2, 1.0 / (SUBSTEPS * FRAME_RATE))
-        self.model = solid.solid_model(
-            body, made.tets, young, 1.0 / (SUBSTEPS * FRAME_RATE), damping_factor=0.99, gravity=(0.0, -9.81, 0.0)
-        )
+        self.body = body
+        self.model = self.modelled()
         self.state = solid.SolidState(made.nodes)
         self.targets = np.repeat(made.nodes[None], SUBSTEPS, 0)
+
+    def modelled(self, **options):
+        """Its model, or one like it."""
+        dt = 1.0 / (SUBSTEPS * FRAME_RATE)
+        young = volume.young_for(self.body, self.made.edge, (2.0 * np.pi * 2.0) ** 2, dt)
+        return solid.solid_model(self.body, self.made.tets, young, dt, damping_factor=0.99, gravity=(0.0, -9.81, 0.0), **options)
 
     def frame(self):
         solid.advance(self.model, self.state, self.targets, self.made.nodes)
@@ -232,10 +236,14 @@ class PlainSolid:
     """The tetrahedra of a SolidRun, one substep of them, by the kernel's own formula in two plain ways."""
 
     def __init__(self, run):
-        tets_of, count = run.made.tets, len(run.made.nodes)
+        count = len(run.made.nodes)
+        # Where each tetrahedron is packed is told by a model that rests where it is keyed.
+        corners, rows, *_ = run.modelled(settles=True).settled
+        corners = corners.reshape(len(rows), 4, LANES)
+        slots, lanes = np.nonzero(corners[:, 0] < count)
+        tets_of, goals = corners[slots, :, lanes], rows[slots]
         self.points = np.zeros((4 * solid.row_count(count), 4), np.float32)
         self.points[:count, 3] = run.model.inverse_masses
-        goals, slots, lanes = run.model.slots.T
         _, _, packed, kinds, table, *_ = run.model.tets
         edges = (run.made.nodes[tets_of[:, 1:]] - run.made.nodes[tets_of[:, :1]]).reshape(-1, 9)
         params = np.column_stack([edges, packed[goals, lanes]]).astype(np.float32)
