@@ -1,6 +1,7 @@
 """Rotations one by one, for arrays of any leading shape: what rig/transforms.py is made of. Quaternions are x y z w."""
 
 import math
+from functools import cached_property, update_wrapper
 
 from numba import guvectorize
 
@@ -8,10 +9,30 @@ NEAR = 1e-12
 """What is shorter has no direction."""
 SMALL = 1e-6
 """Between two turns whose angle has a smaller sine, the way is a straight line."""
-_options = {"nopython": True, "cache": True}
 
 
-@guvectorize(["void(f8[:], f8[:])"], "(n)->(n)", **_options)
+class _Each:
+    """A function of one rotation, for arrays of them: compiled when it is first called, so that importing it costs nothing."""
+
+    def __init__(self, function, kinds, shapes):
+        self._made_of = function, kinds, shapes
+        update_wrapper(self, function)
+
+    @cached_property
+    def _compiled(self):
+        function, kinds, shapes = self._made_of
+        return guvectorize(kinds, shapes, nopython=True, cache=True)(function)
+
+    def __call__(self, *arrays):
+        return self._compiled(*arrays)
+
+
+def each(kinds, shapes):
+    """Make a function of one rotation one of arrays, as Numba's `guvectorize` takes kinds and shapes."""
+    return lambda function: _Each(function, kinds, shapes)
+
+
+@each(["void(f8[:], f8[:])"], "(n)->(n)")
 def normalised(quaternion, out):
     """A unit quaternion; one of no length becomes the identity."""
     x, y, z, w = quaternion[0], quaternion[1], quaternion[2], quaternion[3]
@@ -22,7 +43,7 @@ def normalised(quaternion, out):
         out[0], out[1], out[2], out[3] = 0.0, 0.0, 0.0, 1.0
 
 
-@guvectorize(["void(f8[:], f8[:], f8[:])"], "(n),(n)->(n)", **_options)
+@each(["void(f8[:], f8[:], f8[:])"], "(n),(n)->(n)")
 def multiplied(a, b, out):
     """The rotation b followed by a."""
     ax, ay, az, aw = a[0], a[1], a[2], a[3]
@@ -33,20 +54,20 @@ def multiplied(a, b, out):
     out[3] = aw * bw - ax * bx - ay * by - az * bz
 
 
-@guvectorize(["void(f8[:], f8[:], f8[:])"], "(n),(n)->(n)", **_options)
+@each(["void(f8[:], f8[:], f8[:])"], "(n),(n)->(n)")
 def crossed(a, b, out):
     """The cross product of vectors."""
     ax, ay, az, bx, by, bz = a[0], a[1], a[2], b[0], b[1], b[2]
     out[0], out[1], out[2] = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
 
 
-@guvectorize(["void(f8[:], f8[:])"], "(n)->()", **_options)
+@each(["void(f8[:], f8[:])"], "(n)->()")
 def long(vector, out):
     """How long a vector is."""
     out[0] = math.sqrt(vector[0] * vector[0] + vector[1] * vector[1] + vector[2] * vector[2])
 
 
-@guvectorize(["void(f8[:, :], f8[:], f8[:])"], "(n,m),(n)->(n)", **_options)
+@each(["void(f8[:, :], f8[:], f8[:])"], "(n,m),(n)->(n)")
 def placed(m, point, out):
     """A point in the space of a placement, its matrix three by four, in the world."""
     x, y, z = point[0], point[1], point[2]
@@ -54,7 +75,7 @@ def placed(m, point, out):
         out[k] = m[k, 0] * x + m[k, 1] * y + m[k, 2] * z + m[k, 3]
 
 
-@guvectorize(["void(f8[:], f8[:], f8[:])"], "(q),(n)->(n)", **_options)
+@each(["void(f8[:], f8[:], f8[:])"], "(q),(n)->(n)")
 def rotated(quaternion, vector, out):
     """A vector turned by a unit quaternion."""
     qx, qy, qz, w = quaternion[0], quaternion[1], quaternion[2], quaternion[3]
@@ -65,7 +86,7 @@ def rotated(quaternion, vector, out):
     out[2] = z + w * tz + (qx * ty - qy * tx)
 
 
-@guvectorize(["void(f8[:], f8[:], f8[:], f8[:])"], "(n),(n),()->(n)", **_options)
+@each(["void(f8[:], f8[:], f8[:], f8[:])"], "(n),(n),()->(n)")
 def between(a, b, share, out):
     """From unit quaternion a to b along the shorter way; exact at 0 and where a is b."""
     s, dot, same = share[0], 0.0, True
@@ -93,7 +114,7 @@ def between(a, b, share, out):
         out[k] = out[k] / length if length > NEAR else (1.0 if k == 3 else 0.0)
 
 
-@guvectorize(["void(f8[:, :], f8[:], f8[:])"], "(m,m),(q)->(q)", **_options)
+@each(["void(f8[:, :], f8[:], f8[:])"], "(m,m),(q)->(q)")
 def of_matrix(m, like, out):
     """The unit quaternion of a proper rotation matrix, by Shepperd's choice of the largest part; ``like`` is any quaternion."""
     trace = m[0, 0] + m[1, 1] + m[2, 2]
@@ -114,7 +135,7 @@ def of_matrix(m, like, out):
         out[0], out[1], out[2], out[3] = 0.0, 0.0, 0.0, 1.0
 
 
-@guvectorize(["void(f8[:], f8[:, :], f8[:])"], "(q),(m,m)->(q)", **_options)
+@each(["void(f8[:], f8[:, :], f8[:])"], "(q),(m,m)->(q)")
 def seen_in(quaternion, m, out):
     """A rotation of the world as it is in an orthonormal frame, which may be mirrored."""
     x, y, z, w = quaternion[0], quaternion[1], quaternion[2], quaternion[3]
@@ -127,7 +148,7 @@ def seen_in(quaternion, m, out):
     out[3] = w
 
 
-@guvectorize(["void(f8[:, :], f8[:, :], f8[:])"], "(m,m)->(m,m),()", **_options)
+@each(["void(f8[:, :], f8[:, :], f8[:])"], "(m,m)->(m,m),()")
 def of_unit_columns(m, out, off):
     """A matrix with its columns made one long, and how far these are from standing on each other: the largest scalar product."""
     most = 0.0
