@@ -216,8 +216,7 @@ class SolidRun:
     """A hanging block of flesh, and one frame of it."""
 
     def __init__(self, made, body):
-        self.made = made
-        self.body = body
+        self.made, self.body = made, body
         self.model = self.modelled()
         self.state = solid.SolidState(made.nodes)
         self.targets = np.repeat(made.nodes[None], SUBSTEPS, 0)

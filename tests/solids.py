@@ -6,7 +6,7 @@ from unittest import mock
 import numpy as np
 
 from quiver.bodies import lattice, volume
-from quiver.kernels import soft
+from quiver.kernels import soft, tets
 from quiver.sim import solid
 
 FRAME_RATE = 24.0
@@ -83,6 +83,14 @@ def filled_bar(cells, size, held, volume_keep):
     nobody = np.zeros(len(nodes), bool)
     made = lattice.Lattice(nodes, tets, nobody, *np.zeros((4, 0), int), np.zeros(len(nodes), int), size[1] / cells[1])
     return made, volume.build(made, held(nodes).astype(float), volume_keep, 1.0)
+
+
+def rest_in(model, positions):
+    """Make positions (N, 3) [m] the ones at which each tetrahedron of a SolidModel rests, as `advance` does where it ``settles``."""
+    (_, _, params, _, _, prestress, _), ratio = model.tets, model.body.shear / model.body.bulk
+    near = solid.wide(len(positions)).reshape(-1, 4)
+    near[: len(positions), :3] = positions - positions[0]
+    tets.settle(0, len(model.settled[1]), near, model.settled, ratio, float(model.pressure), np.ones(1), params, prestress)
 
 
 class Run:

@@ -58,21 +58,21 @@ def inner_roots(character, setup, contacts=None):
 
 def clear_place(character, setup, collider_id):
     """Where a collider has to be so that no root is inside [file units]. Raises BadInput where none is, or one is too deep for that."""
-    began = place = np.array(setup.collider(collider_id).place, float)
+    name, is_moved = setup.collider(collider_id).name, False
     for _ in range(ROUNDS):
         inside = [root for root in inner_roots(character, setup) if root.collider.id == collider_id]
         if not inside:
             break
         deepest = max(inside, key=lambda root: root.depth)
         if not deepest.is_shallow:
-            raise BadInput(f"expected roots near the surface of “{deepest.collider.name}”, one is too deep inside: make it smaller instead")
-        place = place - deepest.way * (deepest.depth + CLEAR) / setup.metres_per_unit
-        moved = replace(setup.collider(collider_id), place=tuple(float(value) for value in place))
+            raise BadInput(f"expected roots near the surface of “{name}”, one is too deep inside: make it smaller instead")
+        place = deepest.collider.place - deepest.way * (deepest.depth + CLEAR) / setup.metres_per_unit
+        moved, is_moved = replace(deepest.collider, place=tuple(float(value) for value in place)), True
         setup = replace(setup, colliders=tuple(moved if each.id == collider_id else each for each in setup.colliders))
     else:
-        raise BadInput(f"expected room beside all roots, “{setup.collider(collider_id).name}” does not get clear of them: make it smaller")
-    if place is began:
-        raise BadInput(f"expected a root inside “{setup.collider(collider_id).name}”, there is none")
+        raise BadInput(f"expected room beside all roots, “{name}” does not get clear of them: make it smaller")
+    if not is_moved:
+        raise BadInput(f"expected a root inside “{name}”, there is none")
     return setup.collider(collider_id).place
 
 

@@ -1,5 +1,6 @@
 """The character's own skin as a collider: a mesh that moves with every frame, and what touches it."""
 
+import itertools
 from functools import cached_property, partial
 
 import igl
@@ -228,8 +229,9 @@ class SkinContacts(Varying):
         self.skin = skin
         closest, _ = skin.surface.posed.at_rest(rest)
         self.contact_distances = np.minimum(skin.margin + thickness, _allowed(closest, np.inf))
-        half = len(rest) // (2 * LANES) * LANES if len(rest) >= 2 * WORTH_A_THREAD else len(rest)
-        self._shares = [slice(0, half), *([slice(half, len(rest))] if half < len(rest) else [])]
+        # Cut where a packet ends.
+        middle = [len(rest) // (2 * LANES) * LANES] if len(rest) >= 2 * WORTH_A_THREAD else []
+        self._shares = [slice(*share) for share in itertools.pairwise([0, *middle, len(rest)])]
 
     def start(self, world):
         """Begin in node matrices (J, 3, 4)."""

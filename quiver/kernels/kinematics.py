@@ -77,6 +77,14 @@ def turned_onto(x, y, z, w, keyed, moved):
     return after(turn[0], turn[1], turn[2], turn[3], x, y, z, w)
 
 
+@njit(nogil=True, cache=True)
+def handedness(m):
+    """The sign of the determinant of a matrix (3, 3): -1 where it mirrors."""
+    volume = m[0, 0] * (m[1, 1] * m[2, 2] - m[1, 2] * m[2, 1])
+    volume += m[0, 1] * (m[1, 2] * m[2, 0] - m[1, 0] * m[2, 2]) + m[0, 2] * (m[1, 0] * m[2, 1] - m[1, 1] * m[2, 0])
+    return np.sign(volume)
+
+
 def _segment_rotations(keyed, moved, frames):
     """Local rotations (S, C, n, 4: x y z w) of joints that turn segments from ``keyed`` to ``moved`` (S, C, n, 3), from root to tip.
 
@@ -91,9 +99,7 @@ def _segment_rotations(keyed, moved, frames):
                 here = turned_onto(x, y, z, w, keyed[s, c, i], moved[s, c, i])
                 lx, ly, lz, lw = after(-x, -y, -z, w, *here)
                 f = frames[s, c, i]
-                side = f[0, 0] * (f[1, 1] * f[2, 2] - f[1, 2] * f[2, 1])
-                side += f[0, 1] * (f[1, 2] * f[2, 0] - f[1, 0] * f[2, 2]) + f[0, 2] * (f[1, 0] * f[2, 1] - f[1, 1] * f[2, 0])
-                side = np.sign(side)
+                side = handedness(f)
                 for k in range(3):
                     rotations[s, c, i, k] = (f[0, k] * lx + f[1, k] * ly + f[2, k] * lz) * side
                 rotations[s, c, i, 3] = lw

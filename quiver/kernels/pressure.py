@@ -14,6 +14,7 @@ from numba.extending import register_jitable
 
 from quiver.kernels.gathering import gathered
 from quiver.kernels.lanes import LANES, fused, gather, load, scatter, store
+from quiver.kernels.measures import spanned
 
 TINY = 1e-30
 FARTHEST = 0.02
@@ -33,7 +34,7 @@ def see_from(origin, first, end, positions, corners, ways):
             ax, ay, az = positions[i, 0] - ox, positions[i, 1] - oy, positions[i, 2] - oz
             bx, by, bz = positions[j, 0] - ox, positions[j, 1] - oy, positions[j, 2] - oz
             cx, cy, cz = positions[k, 0] - ox, positions[k, 1] - oy, positions[k, 2] - oz
-            sixfold += ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
+            sixfold += spanned(ax, ay, az, bx, by, bz, cx, cy, cz)
             ways[9 * b, lane], ways[9 * b + 1, lane], ways[9 * b + 2, lane] = ax, ay, az
             ways[9 * b + 3, lane], ways[9 * b + 4, lane], ways[9 * b + 5, lane] = bx, by, bz
             ways[9 * b + 6, lane], ways[9 * b + 7, lane], ways[9 * b + 8, lane] = cx, cy, cz
@@ -110,7 +111,7 @@ def sixfold_inside(positions, faces, first, end):
         ax, ay, az = positions[i, 0] - ox, positions[i, 1] - oy, positions[i, 2] - oz
         bx, by, bz = positions[j, 0] - ox, positions[j, 1] - oy, positions[j, 2] - oz
         cx, cy, cz = positions[k, 0] - ox, positions[k, 1] - oy, positions[k, 2] - oz
-        sixfold += ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
+        sixfold += spanned(ax, ay, az, bx, by, bz, cx, cy, cz)
     return sixfold
 
 

@@ -4,6 +4,9 @@ import math
 from functools import cached_property, update_wrapper
 
 from numba import guvectorize
+from numba.extending import register_jitable
+
+from quiver.kernels.kinematics import after, handedness, turned
 
 NEAR = 1e-12
 """What is shorter has no direction."""
@@ -32,26 +35,25 @@ def each(kinds, shapes):
     return lambda function: _Each(function, kinds, shapes)
 
 
+@register_jitable
+def unit(x, y, z, w):
+    """A quaternion made one long; one of no length becomes the identity."""
+    length = math.sqrt(x * x + y * y + z * z + w * w)
+    if length > NEAR:
+        return x / length, y / length, z / length, w / length
+    return 0.0, 0.0, 0.0, 1.0
+
+
 @each(["void(f8[:], f8[:])"], "(n)->(n)")
 def normalised(quaternion, out):
     """A unit quaternion; one of no length becomes the identity."""
-    x, y, z, w = quaternion[0], quaternion[1], quaternion[2], quaternion[3]
-    length = math.sqrt(x * x + y * y + z * z + w * w)
-    if length > NEAR:
-        out[0], out[1], out[2], out[3] = x / length, y / length, z / length, w / length
-    else:
-        out[0], out[1], out[2], out[3] = 0.0, 0.0, 0.0, 1.0
+    out[0], out[1], out[2], out[3] = unit(quaternion[0], quaternion[1], quaternion[2], quaternion[3])
 
 
 @each(["void(f8[:], f8[:], f8[:])"], "(n),(n)->(n)")
 def multiplied(a, b, out):
     """The rotation b followed by a."""
-    ax, ay, az, aw = a[0], a[1], a[2], a[3]
-    bx, by, bz, bw = b[0], b[1], b[2], b[3]
-    out[0] = aw * bx + ax * bw + ay * bz - az * by
-    out[1] = aw * by - ax * bz + ay * bw + az * bx
-    out[2] = aw * bz + ax * by - ay * bx + az * bw
-    out[3] = aw * bw - ax * bx - ay * by - az * bz
+    out[0], out[1], out[2], out[3] = after(a[0], a[1], a[2], a[3], b[0], b[1], b[2], b[3])
 
 
 @each(["void(f8[:], f8[:], f8[:])"], "(n),(n)->(n)")
@@ -78,12 +80,7 @@ def placed(m, point, out):
 @each(["void(f8[:], f8[:], f8[:])"], "(q),(n)->(n)")
 def rotated(quaternion, vector, out):
     """A vector turned by a unit quaternion."""
-    qx, qy, qz, w = quaternion[0], quaternion[1], quaternion[2], quaternion[3]
-    x, y, z = vector[0], vector[1], vector[2]
-    tx, ty, tz = 2.0 * (qy * z - qz * y), 2.0 * (qz * x - qx * z), 2.0 * (qx * y - qy * x)
-    out[0] = x + w * tx + (qy * tz - qz * ty)
-    out[1] = y + w * ty + (qz * tx - qx * tz)
-    out[2] = z + w * tz + (qx * ty - qy * tx)
+    out[0], out[1], out[2] = turned(quaternion[0], quaternion[1], quaternion[2], quaternion[3], vector[0], vector[1], vector[2])
 
 
 @each(["void(f8[:], f8[:], f8[:], f8[:])"], "(n),(n),()->(n)")
@@ -105,13 +102,10 @@ def between(a, b, share, out):
         from_a, from_b = 0.0, 1.0
     elif sine >= SMALL:
         from_a, from_b = math.sin((1.0 - s) * angle) / sine, math.sin(s * angle) / sine
-    square = 0.0
-    for k in range(4):
-        out[k] = from_a * a[k] + from_b * side * b[k]
-        square += out[k] * out[k]
-    length = math.sqrt(square)
-    for k in range(4):
-        out[k] = out[k] / length if length > NEAR else (1.0 if k == 3 else 0.0)
+    from_b *= side
+    x, y = from_a * a[0] + from_b * b[0], from_a * a[1] + from_b * b[1]
+    z, w = from_a * a[2] + from_b * b[2], from_a * a[3] + from_b * b[3]
+    out[0], out[1], out[2], out[3] = unit(x, y, z, w)
 
 
 @each(["void(f8[:, :], f8[:], f8[:])"], "(m,m),(q)->(q)")
@@ -128,20 +122,14 @@ def of_matrix(m, like, out):
         x, y, z, w = b + e, a + d, qz, c - f
     else:
         x, y, z, w = a - d, b - e, c - f, qw
-    length = math.sqrt(x * x + y * y + z * z + w * w)
-    if length > NEAR:
-        out[0], out[1], out[2], out[3] = x / length, y / length, z / length, w / length
-    else:
-        out[0], out[1], out[2], out[3] = 0.0, 0.0, 0.0, 1.0
+    out[0], out[1], out[2], out[3] = unit(x, y, z, w)
 
 
 @each(["void(f8[:], f8[:, :], f8[:])"], "(q),(m,m)->(q)")
 def seen_in(quaternion, m, out):
     """A rotation of the world as it is in an orthonormal frame, which may be mirrored."""
     x, y, z, w = quaternion[0], quaternion[1], quaternion[2], quaternion[3]
-    side = m[0, 0] * (m[1, 1] * m[2, 2] - m[1, 2] * m[2, 1])
-    side += m[0, 1] * (m[1, 2] * m[2, 0] - m[1, 0] * m[2, 2]) + m[0, 2] * (m[1, 0] * m[2, 1] - m[1, 1] * m[2, 0])
-    side = 1.0 if side > 0.0 else (-1.0 if side < 0.0 else 0.0)
+    side = handedness(m)
     out[0] = side * (m[0, 0] * x + m[1, 0] * y + m[2, 0] * z)
     out[1] = side * (m[0, 1] * x + m[1, 1] * y + m[2, 1] * z)
     out[2] = side * (m[0, 2] * x + m[1, 2] * y + m[2, 2] * z)

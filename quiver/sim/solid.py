@@ -199,15 +199,8 @@ def _settled(body, tets, locations, slots):
     return np.ascontiguousarray(corners.transpose(0, 2, 1)).reshape(-1, LANES), rows, bodies, lanes
 
 
-def _near(positions):
-    """Positions (K, N, 3) as `settle` of the kernel takes them: float32 (K, P, 4), seen from the first one."""
-    out = np.zeros((len(positions), LANES // 4 * row_count(positions.shape[1]), 4), np.float32)
-    out[:, : positions.shape[1], :3] = positions - positions[:, :1]
-    return out
-
-
 def _length_limits(body, tets, longest, rows, count):
-    """The length limits' (indices, params, starts), and what `settle` needs of them; none without a limit."""
+    """The length limits' (indices, params, starts), and what `_loosen` needs of them; none without a limit."""
     edges, lengths = edges_of_tets(body.nodes, tets) if longest is not None else (np.zeros((0, 2), np.int32), np.zeros(0))
     limits = lengths * (longest or 0.0)
     packed, slots = pack_length_limits(edges, limits, np.zeros(len(edges)), True, rows, count)
@@ -376,17 +369,6 @@ def _room_for(arrays):
     rows = len(corners) // 3
     looks = np.zeros((LANES * rows, 4), np.float32)
     return aligned((9 * rows, LANES)), looks, np.zeros((len(rims), 3)), np.zeros(len(starts) - 1), aligned((1, LANES))
-
-
-def settle(model, positions):
-    """Make positions (N, 3) [m] the ones at which each tetrahedron rests; `advance` does so itself where the model ``settles``.
-
-    Length limits that are longer there than at rest may grow from there.
-    """
-    ratio, (_, _, params, _, _, prestress, _) = model.body.shear / model.body.bulk, model.tets
-    near = _near(np.asarray(positions, float)[None])[0]
-    tet.settle(0, len(model.settled[1]), near, model.settled, ratio, float(model.pressure), np.ones(1), params, prestress)
-    _loosen(model, positions)
 
 
 def _loosen(model, positions):

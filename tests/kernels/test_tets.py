@@ -7,14 +7,14 @@ import numpy as np
 from quiver.kernels import measures, packing, soft
 from quiver.kernels.lanes import LANES
 from quiver.sim import solid
-from tests.solids import Run, bar, plain_steps
+from tests.solids import Run, bar, plain_steps, rest_in
 
 
 class PlainCopyTest(TestCase):
     def test_compiled_is_plain(self):
         made, body = bar(0.12)
         run = Run(made, body, 5e4, longest=1.02, settles=True)
-        solid.settle(run.model, made.nodes * [1.0, 1.2, 0.9])
+        rest_in(run.model, made.nodes * [1.0, 1.2, 0.9])
         rng = np.random.default_rng(0)
         shift = rng.normal(0.0, 0.02, made.nodes.shape) * body.is_free[:, None]
         still, pull = np.repeat(made.nodes[None], 4, 0), np.linspace(-0.08, 0.0, made.nodes.size).reshape(-1, 3)

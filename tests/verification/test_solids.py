@@ -12,7 +12,7 @@ from quiver.kernels import tets
 from quiver.mesh.topology import edges_of_tets
 from quiver.sim import solid
 from tests.makers import swing_of
-from tests.solids import FRAME_RATE, Run, bar, filled_bar
+from tests.solids import FRAME_RATE, Run, bar, filled_bar, rest_in
 
 
 def free(nodes):
@@ -187,17 +187,17 @@ class SettledTest(TestCase):
         made, body = bar(0.1)
         model = Run(made, body, 2e5, pressure=0.1, settles=True).model
         before = model.tets[2].copy()
-        solid.settle(model, made.nodes)
+        rest_in(model, made.nodes)
         np.testing.assert_allclose(model.tets[2], before, rtol=1e-6, atol=1e-20)
         self.assertLess(np.abs(model.tets[5]).max(), 5e-7)
 
     def test_compiled_is_plain(self):
         made, body, posed = self.distorted(True)
         model = Run(made, body, 2e5, settles=True).model
-        solid.settle(model, posed)
+        rest_in(model, posed)
         goals, prestress = model.tets[2].copy(), model.tets[5].copy()
         with mock.patch.object(tets, "settle", tets.settle.py_func):
-            solid.settle(model, posed)
+            rest_in(model, posed)
         np.testing.assert_allclose(model.tets[2], goals, rtol=1e-6)
         np.testing.assert_allclose(model.tets[5], prestress, atol=1e-7)
         self.assertGreater(np.abs(prestress).max(), 0.01)

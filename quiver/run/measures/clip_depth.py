@@ -19,9 +19,9 @@ _keyed, _lock = LRUCache(KEPT_CLIPS), threading.Lock()
 
 
 def keyed_depths(depth, digest, numbers, world):
-    """What a ClipDepth measures of frames ``numbers`` (F,) as keyed, in node matrices (F, J, 3, 4); the digest stands for layer and clip.
+    """What a ClipDepth measures of frames ``numbers`` (F,) as keyed, in node matrices (F, J, 3, 4): as `ClipDepth.depths` says.
 
-    Whatever the dials are it stays the same, so it is measured once.
+    Whatever the dials are it stays the same, so it is measured once in a clip. The digest stands for layer and clip.
     """
     with _lock:
         kept = _keyed.setdefault(digest, {})

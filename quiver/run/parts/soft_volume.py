@@ -8,6 +8,7 @@ from quiver.bodies import volume
 from quiver.contact.contacts import flesh_carriers
 from quiver.run.measures.volume_change import SolidMeasure
 from quiver.run.parts.soft_body import SoftBody
+from quiver.run.parts.softening import softening_of
 from quiver.run.parts.sources import part_of
 from quiver.sim import solid
 from quiver.sim.bounds import MOST_PER_STEP
@@ -30,12 +31,21 @@ class SoftVolume(SoftBody):
         value = layer.value
         how = value("cell_size") / 1000.0, value("pieces") == "apart", layer.built
         self.part = part_of(character, self.region, self.scale, *how)
-        self.body, self.softening, loose, self.blend = self.part.body(*(value(name) for name in BODY_DIALS))
+        self.body, loose, self.blend = self.part.body(*(value(name) for name in BODY_DIALS))
         if loose:
             notes.append(
                 f"{layer.name}: nothing holds {'one piece' if loose == 1 else f'{loose} pieces'} of it, so a weak hold is added everywhere"
             )
-        self.rate = volume.rate_needed(self.body, self.part.edge, value("wobble_rate"), self.softening)
+
+    @property
+    def softening(self):
+        """As `softening_of`: what a panel shows of it does not need that."""
+        return softening_of(self.body, self.part.lattice, self.part.edge)
+
+    @property
+    def rate(self):
+        """Substeps a second that it needs to swing as its dial says."""
+        return volume.rate_needed(self.body, self.part.edge, self.layer.value("wobble_rate"), self.softening)
 
     def substep_rate(self):
         """As `Unit.substep_rate`."""

@@ -15,7 +15,6 @@ from quiver.mesh.nearest import NearestOn
 from quiver.mesh.topology import distance_along, edges_of_triangles, topology
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
-from quiver.run.parts.softening import softening_of
 
 CELLS_ACROSS = 12
 """Cells along the longest side of a part where the artist leaves their size to us."""
@@ -60,7 +59,7 @@ class Part:
     def body(self, loose, gain, offset, volume_keep, firmness, weight):
         """What the dials, in their own units, make of it, kept from the last time.
 
-        Returns the VolumeBody, its softening, how many pieces nothing holds, and how much of the result each vertex (R,) takes.
+        Returns the VolumeBody, how many pieces nothing holds, and how much of the result each vertex (R,) takes.
         """
         key = (loose, gain, offset, volume_keep, firmness, weight)
         if key not in self._bodies:
@@ -69,7 +68,7 @@ class Part:
             body = volume.build(self.lattice, holds, volume_keep / 100.0, firmness / 100.0, weight / 100.0)
             share = np.minimum(influence[self.lattice.vertices] / FULL_INFLUENCE, 1.0) * self.fade
             blend, loose = share * share * (3.0 - 2.0 * share), volume.loose_pieces(self.lattice, holds)
-            self._bodies = {key: (body, softening_of(body, self.lattice, self.edge), loose, blend)}
+            self._bodies = {key: (body, loose, blend)}
         return self._bodies[key]
 
     def findings(self):
