@@ -98,11 +98,12 @@ class ChainContacts(Varying):
         lanes, n = -(-len(points) // LANES) * LANES, points.shape[1] - 1
         out = aligned((len(self.skins), lanes // LANES * n * SAMPLES * SAMPLE, LANES))
         ways = keyed[at], keyed[min(at + 1, len(keyed) - 1)]
+        room = np.empty((lanes * n, SAMPLES)), np.empty((lanes * n, SAMPLES), np.int64)
         for own, skin, told in zip(self._rows_of, self.skins, out, strict=True):
             rows, near, _, _ = skin.surface_contacts(frame, places[own], reach[own], look)
             contact = near, skin.contact_distances, skin.skin.friction
             where = places, self._origin, beside, samples.chain, samples.segment, samples.carried
-            tell_samples(n, own, rows, *contact, *where, *ways, told)
+            tell_samples(n, own, rows, *contact, *where, *ways, room, told)
         return out.reshape(-1, LANES)
 
 

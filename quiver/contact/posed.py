@@ -10,7 +10,7 @@ from cachetools import LRUCache
 from quiver.kernels import posed as kernel
 from quiver.kernels.lanes import LANES
 from quiver.kernels.nearest import build_tree
-from quiver.kernels.spots import deepest_of_frames, near_spots, signed_distances
+from quiver.kernels.spots import deepest_of_frames, near_spots, new_packet, signed_distances
 from quiver.rig.skinning import influences_of, relative_rows
 
 LEAVES_OF_A_CLUSTER, MOST_CLUSTERS = 3, 10
@@ -74,7 +74,8 @@ class PosedSurface:
         order, pose = nearby(points), self.new_pose()
         kernel.take_pose(self.layout, pose, matrices[0])
         found = np.empty((len(points), 2))
-        signed_distances(points[order] - origin, np.asarray(limits, float)[order], RIM, self.layout, pose, matrices[0], found)
+        asked = points[order] - origin, np.asarray(limits, float)[order], RIM
+        signed_distances(*asked, self.layout, pose, matrices[0], new_packet(), found)
         out = np.empty_like(found)
         out[order] = found
         return out.T
@@ -82,15 +83,15 @@ class PosedSurface:
     def deepest(self, world, points, order, allowed, deep):
         """(depths (F,) [m], which (F,), -1 for none) of the deepest of points (F, R, 3) beyond ``allowed`` (R,), asked in an order."""
         matrices, origins = self.matrices(world)
-        depths, where = np.empty(len(points)), np.empty(len(points), np.int64)
+        depths, where, guesses = np.empty(len(points)), np.empty(len(points), np.int64), np.full(len(order), -1)
         # Whoever measures borrows a pose: a list hands each to one thread at a time.
         try:
-            pose = self._idle.pop()
+            pose, packet = self._idle.pop()
         except IndexError:
-            pose = self.new_pose()
-        deepest_of_frames(points[:, order] - origins[:, None], allowed[order], deep, RIM, self.layout, pose, matrices, depths, where)
-        self._idle.append(pose)
-        return depths, np.where(where < 0, -1, order[where])
+            pose, packet = self.new_pose(), new_packet()
+        deepest_of_frames(points, origins, order, allowed, deep, RIM, self.layout, pose, matrices, packet, guesses, depths, where)
+        self._idle.append((pose, packet))
+        return depths, where
 
 
 class PosePair:
@@ -98,7 +99,7 @@ class PosePair:
 
     def __init__(self, surface):
         self.surface, self._poses, self._at = surface, [surface.new_pose(), surface.new_pose()], [-1, -1]
-        self._matrices = self.origins = None
+        self._packet, self._guesses, self._matrices, self.origins = new_packet(), np.zeros(0, np.int64), None, None
 
     def ready(self, world):
         """Take the node matrices (F, J, 3, 4) that `between` counts."""
@@ -123,9 +124,11 @@ class PosePair:
 
     def spots(self, ways, points, travel, distances, near, deep):
         """What of points (R, 3) may touch on the way from one pose to another, as `near_spots` says: rows (Q,), spots (Q, 12)."""
+        if len(self._guesses) != len(points):
+            self._guesses = np.full(len(points), -1)
         rows, found = np.empty(len(points), np.int64), np.empty((len(points), 12))
         asked = points, travel, distances, RIM, near, deep, self.surface.layout, self.origins[list(ways)]
-        count = near_spots(*asked, *self.between(*ways), rows, found)
+        count = near_spots(*asked, *self.between(*ways), self._packet, self._guesses, rows, found)
         return rows[:count], found[:count]
 
 

@@ -60,8 +60,8 @@ class SkinSamples:
 
     def simulated(self, keyed, keyed_points, points):
         """Where all are (R, 3) [m], as the skin will be: keyed (R', 3) at keyed_points (C, n + 1, 3), the chains now at points."""
-        places = np.empty((len(self.chain), 3))
-        place_samples(keyed, keyed_points, points, self.chain, self.segment, self.slots, self.shares, self.along, places)
+        places, turns = np.empty((len(self.chain), 3)), np.empty((points.shape[0], points.shape[1] - 1, 4))
+        place_samples(keyed, keyed_points, points, self.chain, self.segment, self.slots, self.shares, self.along, turns, places)
         return places
 
 

@@ -1,12 +1,12 @@
 """Points that a body carries: where they are, and how far each may move."""
 
 import numpy as np
-from numba import njit
 
+from quiver.kernels.compiling import kernel
 from quiver.kernels.kinematics import turned
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def carry(corners, corner_weights, positions, velocities, keyed_moves, seconds, places, travel):
     """Points at corners int32 (R, 4) among particles, by corner_weights (R, 4): places (R, 3), and travel (R,), how far each may move.
 
@@ -26,7 +26,7 @@ def carry(corners, corner_weights, positions, velocities, keyed_moves, seconds, 
         travel[r] = np.sqrt(keyed) + np.sqrt(moved) * seconds
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def carry_rigidly(points, state, keyed, seconds, places, travel):
     """The same of a rigid body's points (R, 3) along its principal axes: state (13,) as rigid.py says, keyed (7,) at the time's end."""
     for r in range(len(points)):
@@ -41,7 +41,7 @@ def carry_rigidly(points, state, keyed, seconds, places, travel):
         travel[r] = np.sqrt(mx * mx + my * my + mz * mz) + np.sqrt(vx * vx + vy * vy + vz * vz) * seconds
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def carry_moves(corners, corner_weights, moves, shares, out):
     """How points at corners (R, 4), by corner_weights (R, 4), move with particles that move by float32 (F, N, 3), in ``shares`` (F, R)."""
     for f in range(len(moves)):

@@ -22,9 +22,9 @@ reaches         2 n a collider      for each segment's middle and end: how far i
 """
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
+from quiver.kernels.compiling import kernel
 from quiver.kernels.contacts import BOUND, kept_out
 from quiver.kernels.lanes import any_less, larger, load, smaller, splat, sqrt, store, where_less
 from quiver.kernels.surface_contacts import PARAMS as SURFACE_CONTACT
@@ -468,19 +468,32 @@ def finish(n, rate, state, s0, params, p0, motion, m0, scratch):
 
 
 def advance(
-    first_block, end_block, substeps, n, dt, state, params, motion, axes, colliders, surface_contacts, has_limits, record_every, record
+    first_block,
+    end_block,
+    substeps,
+    n,
+    dt,
+    state,
+    params,
+    motion,
+    axes,
+    colliders,
+    surface_contacts,
+    has_limits,
+    record_every,
+    scratch,
+    record,
 ):
     """Advance the chains of the blocks first_block..end_block-1 by a number of substeps (arrays as in the module's text).
 
     ``colliders`` are frames and shapes as kernels/contacts.py says, and reaches, in float32; ``surface_contacts``, of skins that
     move evenly through these substeps, are as in kernels/surface_contacts.py and here at ALONG, for each skin, block, segment, its SAMPLES.
-    ``record`` receives the displacements after every ``record_every``-th substep. Blocks share nothing, so any split
-    over threads gives the same bits.
+    ``scratch`` (SCRATCH n, 16) is room for one thread. ``record`` receives the displacements after every ``record_every``-th substep.
+    Blocks share nothing, so any split over threads gives the same bits.
     """
     blocks = params.shape[0] // (PARAMS * n)
     many = len(colliders[1])
     rate, each = np.float32(1.0) / dt, np.float32(1.0 / substeps)
-    scratch = np.zeros((SCRATCH * n, state.shape[1]), np.float32)
     for block in range(first_block, end_block):
         s0 = block * 6 * n
         p0 = block * PARAMS * n
@@ -502,5 +515,5 @@ def advance(
                     store3(record, r0 + 3 * i, ux, uy, uz)
 
 
-advance_chains = njit(nogil=True, cache=True, error_model="numpy")(advance)
+advance_chains = kernel(advance)
 """`advance`, compiled. The plain function is the slow reference and works with rows of any width."""

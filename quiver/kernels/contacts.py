@@ -9,9 +9,9 @@ the three axes as the columns of a matrix, row by row. ``shapes`` (K, SHAPE): se
 """
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
+from quiver.kernels.compiling import kernel
 from quiver.kernels.lanes import any_less, larger, smaller, sqrt, where_less
 
 FRAME = 24
@@ -128,10 +128,10 @@ def _distances(points, frames, shapes, out):
             out[v, k] = outwards(x, y, z, shapes[k, WIDE], shapes[k, DEEP], shapes[k, ABOVE], shapes[k, BELOW])[0]
 
 
-distances = njit(nogil=True, cache=True, error_model="numpy")(_distances)
+distances = kernel(_distances)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def near_shapes(points, travel, begin, end, shapes, contact_distances, near, leaps, rows, which):
     """Which of points (V, 3) may touch which of K colliders, the first of whose frames is ``begin``, the last ``end``: how many; rows and
     which, one after another.
@@ -171,7 +171,7 @@ def _deepest(points, frames, shapes, contact_distances):
     return worst, where
 
 
-deepest = njit(nogil=True, cache=True, error_model="numpy")(_deepest)
+deepest = kernel(_deepest)
 
 
 @register_jitable
@@ -226,7 +226,7 @@ def _push_held(step, points, old, bases, corners, corner_weights, colliders, con
         spread(points, corners, corner_weights, m, inverse_mass, x, y, z)
 
 
-push_held = njit(nogil=True, cache=True, error_model="numpy")(_push_held)
+push_held = kernel(_push_held)
 
 
 def _push_surface_contacts(step, substeps, points, old, bases, corners, corner_weights, surface_contacts, contact_distances, frictions):
@@ -277,7 +277,7 @@ def _push_surface_contacts(step, substeps, points, old, bases, corners, corner_w
         spread(points, corners, corner_weights, m, inverse_mass, push * nx - held * mx, push * ny - held * my, push * nz - held * mz)
 
 
-push_surface_contacts = njit(nogil=True, cache=True, error_model="numpy")(_push_surface_contacts)
+push_surface_contacts = kernel(_push_surface_contacts)
 
 
 def _push_pairs(points, old, pairs, ways, contact_distances, friction):
@@ -315,4 +315,4 @@ def _push_pairs(points, old, pairs, ways, contact_distances, friction):
         points[j, 2] += np.float32(second * z)
 
 
-push_pairs = njit(nogil=True, cache=True, error_model="numpy")(_push_pairs)
+push_pairs = kernel(_push_pairs)

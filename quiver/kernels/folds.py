@@ -6,13 +6,12 @@ slip through in between, however fast.
 """
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
+from quiver.kernels.compiling import kernel, making_arrays
 from quiver.kernels.contacts import EASE, SLACK, TINY
 from quiver.kernels.nearest import nearest_on
 
-_options = {"nogil": True, "cache": True, "error_model": "numpy"}
 PARALLEL = 1e-9
 ROUNDS = 3
 """Times that folds are kept apart in a substep, one after another: those in a pile push each other."""
@@ -27,7 +26,7 @@ def cell_of(x, y, z, low, size, counts):
     return (i * counts[1] + j) * counts[2] + k
 
 
-@njit(**_options)
+@making_arrays
 def sort_into_cells(middles, low, size, counts, starts, order):
     """Sort places (n, 3) by the cells of a grid: those of cell c are order[starts[c]:starts[c + 1]]."""
     starts[:] = 0
@@ -71,7 +70,7 @@ def between_edges(p, a, b, c, d):
     return s, t, wx + s * ux - t * vx, wy + s * uy - t * vy, wz + s * uz - t * vz
 
 
-@njit(**_options)
+@making_arrays
 def find_folds(positions, rest, triangles, edges, distance, reach, grid, items, weights, normals, gaps):
     """What of a sheet may touch itself within ``reach`` (N,) of each particle: how many folds there are, written as far as there is room.
 
@@ -187,4 +186,4 @@ def _push_folds(points, old, items, weights, normals, gaps, friction):
                 points[i, 2] += part * np.float32(z)
 
 
-push_folds = njit(**_options)(_push_folds)
+push_folds = kernel(_push_folds)

@@ -1,7 +1,8 @@
 """Forward kinematics over many times at once, and joints that turn so that segments come to lie where they were simulated."""
 
 import numpy as np
-from numba import njit
+
+from quiver.kernels.compiling import kernel, making_arrays
 
 
 def _forward_kinematics(order, parents, translations, rotations, scales):
@@ -36,17 +37,17 @@ def _forward_kinematics(order, parents, translations, rotations, scales):
     return world
 
 
-forward_kinematics = njit(nogil=True, cache=True)(_forward_kinematics)
+forward_kinematics = making_arrays(_forward_kinematics)
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def turned(x, y, z, w, vx, vy, vz):
     """A vector turned by a unit quaternion."""
     tx, ty, tz = 2.0 * (y * vz - z * vy), 2.0 * (z * vx - x * vz), 2.0 * (x * vy - y * vx)
     return vx + w * tx + (y * tz - z * ty), vy + w * ty + (z * tx - x * tz), vz + w * tz + (x * ty - y * tx)
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def after(ax, ay, az, aw, bx, by, bz, bw):
     """The rotation b followed by a."""
     return (
@@ -57,7 +58,7 @@ def after(ax, ay, az, aw, bx, by, bz, bw):
     )
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def shortest(ax, ay, az, bx, by, bz):
     """The shortest turn from one direction to another; none where a direction has no length."""
     lengths = np.sqrt((ax * ax + ay * ay + az * az) * (bx * bx + by * by + bz * bz))
@@ -69,15 +70,15 @@ def shortest(ax, ay, az, bx, by, bz):
     return x / length, y / length, z / length, w / length
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def turned_onto(x, y, z, w, keyed, moved):
-    """The rotation of a segment that is keyed along (3,) and has moved to (3,), that of the one before it being x y z w."""
+    """The rotation of a segment that is keyed along a way x y z and has moved to one, that of the one before it being x y z w."""
     carried = turned(x, y, z, w, keyed[0], keyed[1], keyed[2])
     turn = shortest(carried[0], carried[1], carried[2], moved[0], moved[1], moved[2])
     return after(turn[0], turn[1], turn[2], turn[3], x, y, z, w)
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def handedness(m):
     """The sign of the determinant of a matrix (3, 3): -1 where it mirrors."""
     volume = m[0, 0] * (m[1, 1] * m[2, 2] - m[1, 2] * m[2, 1])
@@ -107,4 +108,4 @@ def _segment_rotations(keyed, moved, frames):
     return rotations
 
 
-segment_rotations = njit(nogil=True, cache=True)(_segment_rotations)
+segment_rotations = making_arrays(_segment_rotations)

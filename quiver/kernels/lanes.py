@@ -1,7 +1,7 @@
 """Sixteen float32 numbers that move as one: the vector type the kernels are written with.
 
 A kernel written with `load`, `store`, `splat`, `sqrt`, `fused`, `larger`, `smaller`, `where_less`, `any_less`, `less_bits`, `least`,
-`gather`, `scatter` and the operators + - * / runs two ways from the same source:
+`total_of`, `gather`, `scatter`, `load_points`, `store_points` and the operators + - * / runs two ways from the same source:
 
 * compiled by Numba, each value is one LLVM vector ``<16 x float>``. LLVM splits it for narrower processors, so the
   same source runs on 4-, 8- and 16-wide hardware, x86 or not;
@@ -106,6 +106,18 @@ def scatter(points, indices, row, x, y, z, w):
     points[where, 0], points[where, 1], points[where, 2], points[where, 3] = x, y, z, w
 
 
+def load_points(points, row):
+    """Sixteen points that follow each other, of points (16 R, 4), as four vectors x, y, z, w."""
+    found = points[LANES * row : LANES * (row + 1)]
+    return found[:, 0].copy(), found[:, 1].copy(), found[:, 2].copy(), found[:, 3].copy()
+
+
+def store_points(points, row, x, y, z, w):
+    """Write four vectors to sixteen points that follow each other."""
+    rows = points[LANES * row : LANES * (row + 1)]
+    rows[:, 0], rows[:, 1], rows[:, 2], rows[:, 3] = x, y, z, w
+
+
 def aligned(shape):
     """Float32 zeros (..., LANES) whose rows begin where the processor reads them fastest."""
     size = math.prod(shape)
@@ -134,6 +146,11 @@ def less_bits(left, right):
 def least(value):
     """The least of the lanes."""
     return np.min(value)
+
+
+def total_of(value):
+    """The sum of the lanes, from the first to the last, in float64."""
+    return float(sum(np.broadcast_to(value, LANES).astype(float)))
 
 
 def lowest(bits):
@@ -226,6 +243,14 @@ def _generate_least(context, builder, sig, args):
     return builder.extract_element(value, ir.Constant(_INT32, 0))
 
 
+def _generate_total(context, builder, sig, args):
+    total = ir.Constant(ir.DoubleType(), 0.0)
+    for lane in range(LANES):
+        number = builder.extract_element(args[0], ir.Constant(_INT32, lane))
+        total = builder.fadd(total, builder.fpext(number, ir.DoubleType()))
+    return total
+
+
 def _generate_lowest(context, builder, sig, args):
     bits = context.cast(builder, args[0], sig.args[0], types.int64)
     return builder.cttz(bits, ir.Constant(ir.IntType(1), 1))
@@ -283,27 +308,64 @@ def _generate_scatter(context, builder, sig, args):
     return context.get_dummy_value()
 
 
+_IN_ORDER = [4 * (lane % 4) + lane // 4 for lane in range(LANES)]
+"""Four rows of four points each, transposed, hold point 4 j + g in lane 4 g + j; likewise the other way."""
+
+
+def _row_pointers(context, builder, sig, args):
+    points = context.make_array(sig.args[0])(context, builder, args[0]).data
+    row = context.cast(builder, args[1], sig.args[1], types.intp)
+    first = builder.mul(row, ir.Constant(row.type, 4 * LANES))
+    places = [builder.add(first, ir.Constant(row.type, LANES * k)) for k in range(4)]
+    return [builder.bitcast(builder.gep(points, [place]), _VECTOR.as_pointer()) for place in places]
+
+
+def _generate_load_points(context, builder, sig, args):
+    rows = [builder.load(pointer, align=4) for pointer in _row_pointers(context, builder, sig, args)]
+    return context.make_tuple(builder, sig.return_type, [_shuffled(builder, row, row, _IN_ORDER) for row in _transposed(builder, rows)])
+
+
+def _generate_store_points(context, builder, sig, args):
+    rows = _transposed(builder, [_shuffled(builder, row, row, _IN_ORDER) for row in args[2:6]])
+    for pointer, row in zip(_row_pointers(context, builder, sig, args), rows, strict=True):
+        builder.store(row, pointer, align=4)
+    return context.get_dummy_value()
+
+
+def _are_points(points):
+    return isinstance(points, types.Array) and points.ndim == 2 and points.layout == "C" and points.dtype == types.float32
+
+
+def _is_points_row(args):
+    return _are_points(args[0]) and isinstance(args[1], types.Integer) and all(value is lanes_type for value in args[2:])
+
+
 def _is_point_access(args):
     points, indices, row = args[:3]
-    is_points = isinstance(points, types.Array) and points.ndim == 2 and points.layout == "C" and points.dtype == types.float32
     is_rows = isinstance(indices, types.Array) and indices.ndim == 2 and indices.layout == "C" and indices.dtype == types.int32
-    return is_points and is_rows and isinstance(row, types.Integer) and all(value is lanes_type for value in args[3:])
+    return _are_points(points) and is_rows and isinstance(row, types.Integer) and all(value is lanes_type for value in args[3:])
 
 
 _RESULTS = {
     store: types.void,
     scatter: types.void,
+    store_points: types.void,
     any_less: types.boolean,
     less_bits: types.int64,
     least: types.float32,
+    total_of: types.float64,
     lowest: types.int64,
     gather: types.UniTuple(lanes_type, 4),
+    load_points: types.UniTuple(lanes_type, 4),
 }
 _teach(gather, 3, _generate_gather, _is_point_access)
 _teach(scatter, 7, _generate_scatter, _is_point_access)
+_teach(load_points, 2, _generate_load_points, _is_points_row)
+_teach(store_points, 6, _generate_store_points, _is_points_row)
 _teach(any_less, 2, _generate_any_less)
 _teach(less_bits, 2, _generate_less_bits)
 _teach(least, 1, _generate_least)
+_teach(total_of, 1, _generate_total)
 _teach(lowest, 1, _generate_lowest, lambda args: isinstance(args[0], types.Integer))
 _teach(operator.add, 2, _generate_instruction("fadd"))
 _teach(operator.sub, 2, _generate_instruction("fsub"))

@@ -5,8 +5,7 @@ the two ends of the length limits of B blocks, which differ within a block; lane
 ``params`` (PARAMS B, 16): see the constants below.
 """
 
-from numba import njit
-
+from quiver.kernels.compiling import kernel
 from quiver.kernels.lanes import any_less, fused, gather, larger, load, scatter, sqrt, where_less
 
 EDGE = 0
@@ -21,7 +20,7 @@ PARAMS = 6
 TINY = 1e-20
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def solve_length_limits(first, end, points, indices, params):
     """Bring the length limits of blocks first..end-1 nearer to their lengths; each end moves as light as it is."""
     for block in range(first, end):

@@ -1,10 +1,9 @@
 """What is measured of soft bodies at positions float64 (N, 3), each against its rest."""
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
-_options = {"nogil": True, "cache": True, "error_model": "numpy"}
+from quiver.kernels.compiling import kernel
 
 
 @register_jitable
@@ -13,7 +12,7 @@ def spanned(ax, ay, az, bx, by, bz, cx, cy, cz):
     return ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
 
 
-@njit(**_options)
+@kernel
 def sixfold_volume(positions, tets):
     """Six times the volume of tetrahedra int (T, 4)."""
     total = 0.0
@@ -27,7 +26,7 @@ def sixfold_volume(positions, tets):
     return total
 
 
-@njit(**_options)
+@kernel
 def area(positions, triangles):
     """The area of triangles int (F, 3)."""
     total = 0.0
@@ -41,7 +40,7 @@ def area(positions, triangles):
     return total
 
 
-@njit(**_options)
+@kernel
 def greatest_stretch(positions, edges, lengths):
     """The largest length of an edge int (E, 2) against ``lengths`` (E,)."""
     largest = 0.0

@@ -5,7 +5,8 @@ triangles begin in ``order`` (F,), the triangles sorted so that each leaf's lie 
 """
 
 import numpy as np
-from numba import njit
+
+from quiver.kernels.compiling import kernel, making_arrays, on_stack
 
 LEAF = 4
 """Triangles of a leaf, at the most about so many."""
@@ -43,7 +44,7 @@ def _build_tree(centres, levels):
     return order, starts
 
 
-@njit(cache=True)
+@kernel
 def part_sort(order, keys, axis, begin, end, middle):
     """Swap order[begin:end] until none before ``middle`` has a larger key than those from there on (Hoare's selection)."""
     low, high = begin, end - 1
@@ -66,10 +67,10 @@ def part_sort(order, keys, axis, begin, end, middle):
             return
 
 
-build_tree = njit(nogil=True, cache=True)(_build_tree)
+build_tree = making_arrays(_build_tree)
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def join(boxes, node):
     """Fit a node's box around those of its children."""
     left, right = 2 * node + 1, 2 * node + 2
@@ -97,10 +98,10 @@ def _refit(points, triangles, order, starts, boxes):
         join(boxes, node)
 
 
-refit = njit(nogil=True, cache=True)(_refit)
+refit = kernel(_refit)
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def box_distance(boxes, node, x, y, z):
     """Squared distance of a point from a box."""
     # Plain comparisons: max would look out for numbers that are none.
@@ -115,7 +116,7 @@ def box_distance(boxes, node, x, y, z):
     return dx * dx + dy * dy + dz * dz
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def nearest_on(px, py, pz, points, a, b, c):
     """(squared distance, shares of b and c) of the place of a triangle nearest to a point (Ericson 2005, 5.1.5)."""
     # In float64, whatever the points are in.
@@ -153,7 +154,7 @@ def _find_nearest(first, end, queries, limits, points, triangles, order, starts,
     found int (Q,) holds a guess on entry, or -1; corner_weights (Q, 3)
     """
     leaves = len(starts) - 1
-    stack, ahead = np.empty(DEEPEST, np.int64), np.empty(DEEPEST)
+    stack, ahead = on_stack(np.int64, DEEPEST), on_stack(np.float64, DEEPEST)
     for q in range(first, end):
         x, y, z = queries[q, 0], queries[q, 1], queries[q, 2]
         best, which, bv, bw = limits[q] * limits[q], -1, 0.0, 0.0
@@ -189,7 +190,7 @@ def _find_nearest(first, end, queries, limits, points, triangles, order, starts,
         corner_weights[q, 0], corner_weights[q, 1], corner_weights[q, 2] = 1.0 - bv - bw, bv, bw
 
 
-find_nearest = njit(nogil=True, cache=True, error_model="numpy")(_find_nearest)
+find_nearest = kernel(_find_nearest)
 
 
 def _vertex_normals(points, triangles, out):
@@ -211,7 +212,7 @@ def _vertex_normals(points, triangles, out):
             out[v, k] /= max(length, TINY)
 
 
-vertex_normals = njit(nogil=True, cache=True, error_model="numpy")(_vertex_normals)
+vertex_normals = kernel(_vertex_normals)
 
 
 def _blend(positions, normals, triangles, found, corner_weights, surface_contacts, looks):
@@ -232,4 +233,4 @@ def _blend(positions, normals, triangles, found, corner_weights, surface_contact
             looks[r, k] *= inverse
 
 
-blend = njit(nogil=True, cache=True, error_model="numpy")(_blend)
+blend = kernel(_blend)

@@ -1,8 +1,8 @@
 """Packing tetrahedra, or length limits, into blocks in which no particle is named twice; cutting tetrahedra into fans."""
 
 import numpy as np
-from numba import njit
 
+from quiver.kernels.compiling import kernel, making_arrays
 from quiver.kernels.lanes import LANES
 
 WINDOW = 48
@@ -45,14 +45,14 @@ def _pack_blocks(items, particles):
     return slots
 
 
-@njit(cache=True)
+@kernel
 def _clear(slot, count, members, items, masks):
     for lane in range(count):
         for k in range(items.shape[1]):
             masks[items[members[slot, lane], k]] &= ~(np.int64(1) << slot)
 
 
-pack_blocks = njit(nogil=True, cache=True)(_pack_blocks)
+pack_blocks = making_arrays(_pack_blocks)
 
 
 def _walk_fans(tets):
@@ -80,7 +80,7 @@ def _walk_fans(tets):
     return order, starts[: fans + 1]
 
 
-@njit(cache=True)
+@kernel
 def _follower(begin, end, tets, is_free, corner):
     for t in range(begin, end):
         if is_free[t] and tets[t, 2] == corner:
@@ -88,7 +88,7 @@ def _follower(begin, end, tets, is_free, corner):
     return -1
 
 
-@njit(cache=True)
+@kernel
 def _head(begin, end, tets, is_free):
     """The first free one that follows none; in a closed ring, the first free one."""
     first = -1
@@ -103,4 +103,4 @@ def _head(begin, end, tets, is_free):
     return first
 
 
-walk_fans = njit(nogil=True, cache=True)(_walk_fans)
+walk_fans = making_arrays(_walk_fans)

@@ -12,9 +12,9 @@ A Pose belongs to one thread; a Layout is shared. The questions are in spots.py.
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
+from quiver.kernels.compiling import kernel, on_stack
 from quiver.kernels.lanes import LANES, gather, larger, least, smaller, where_less
 from quiver.kernels.nearest import TINY, join
 from quiver.kernels.skinning import blended
@@ -87,13 +87,10 @@ class Pose(NamedTuple):
     """int32 (1,) the pose's number"""
 
 
-_options = {"nogil": True, "cache": True, "error_model": "numpy"}
-
-
-@njit(**_options, fastmath={"contract"})
+@kernel(fastmath={"contract"})
 def skin_some(vertices, first, end, positions, slots, weights, scale, matrices, out, skinned_in, number):
     """Skin vertices[first:end] that are not yet in this pose: float32 (V, 3), linear blending as skinning.py, then times ``scale``."""
-    room = np.empty((1, LANES), np.float32)
+    room = on_stack(np.float32, 1, LANES)
     for i in range(first, end):
         v = vertices[i]
         if skinned_in[v] == number:
@@ -103,7 +100,7 @@ def skin_some(vertices, first, end, positions, slots, weights, scale, matrices, 
         out[v, 0], out[v, 1], out[v, 2] = scale * x, scale * y, scale * z
 
 
-@njit(**_options)
+@kernel
 def wake(cluster, layout, pose, matrices):
     """Skin a cluster's vertices and fit its boxes."""
     skin_some(
@@ -143,7 +140,7 @@ def wake(cluster, layout, pose, matrices):
             join(boxes, node)
 
 
-@njit(**_options)
+@kernel
 def take_pose(layout, pose, matrices):
     """Begin a pose: joint matrices float32 (B, LANES) as skinning.py takes them. All clusters sleep, in boxes that hold them for sure."""
     pose.number[0] += 1
@@ -168,7 +165,7 @@ def take_pose(layout, pose, matrices):
         join(boxes, node)
 
 
-@njit(**_options)
+@kernel
 def across(t, triangles, positions):
     """The normal of a triangle, twice as long as its area."""
     a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
@@ -188,7 +185,7 @@ def around(v, i, ring, positions):
     return ex, ey, ez, fx, fy, fz, ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
 
 
-@njit(**_options)
+@kernel
 def make_normal(v, ring_starts, ring, positions, normals):
     """The smooth unit normal of a vertex."""
     nx, ny, nz = 0.0, 0.0, 0.0
@@ -199,7 +196,7 @@ def make_normal(v, ring_starts, ring, positions, normals):
     normals[v, 0], normals[v, 1], normals[v, 2] = nx / length, ny / length, nz / length
 
 
-@njit(**_options)
+@kernel
 def make_corner(v, ring_starts, ring, positions, corners):
     """The normal of a vertex by the angles of the triangles around (Bærentzen, Aanæs 2005)."""
     nx, ny, nz = 0.0, 0.0, 0.0

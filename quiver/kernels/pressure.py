@@ -9,9 +9,9 @@ How a volume changes is found from the moves since the frame began, in float32: 
 import math
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
+from quiver.kernels.compiling import kernel
 from quiver.kernels.gathering import gathered
 from quiver.kernels.lanes import LANES, fused, gather, load, scatter, store
 from quiver.kernels.measures import spanned
@@ -98,7 +98,7 @@ def _keep_volumes(step, points, positions, surfaces, goals, compliances, room):
                 points[i, k] += points[i, 3] * share * pushes[r, k]
 
 
-keep_volumes = njit(nogil=True, cache=True, error_model="numpy")(_keep_volumes)
+keep_volumes = kernel(_keep_volumes)
 
 
 @register_jitable
@@ -115,21 +115,21 @@ def sixfold_inside(positions, faces, first, end):
     return sixfold
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def volumes_at(positions, faces, face_starts, out):
     """Write six times the volumes (Q,) inside of surfaces at positions float64 (N, 3): faces (F, 3), those of q from face_starts[q] on."""
     for q in range(len(out)):
         out[q] = sixfold_inside(positions, faces, face_starts[q], face_starts[q + 1])
 
 
-@njit(nogil=True, cache=True)
-def look_along(before, targets, often, faces, face_starts, middles, looked):
+@kernel
+def look_along(before, targets, often, faces, face_starts, middles, here, looked):
     """How a solid is keyed on its way from before (N, 3) through targets (S, N, 3), in stretches of ``often`` substeps.
 
     middles (K, P, 4) receives float32 places halfway through each stretch, seen from the first one; looked (K + 2, Q) the volumes as
-    `volumes_at` says before, halfway, and at the end
+    `volumes_at` says before, halfway, and at the end; here (N, 3) is room
     """
-    here, count = np.empty_like(before), looked.shape[1]
+    count = looked.shape[1]
     for q in range(count):
         looked[0, q] = sixfold_inside(before, faces, face_starts[q], face_starts[q + 1])
         looked[-1, q] = sixfold_inside(targets[-1], faces, face_starts[q], face_starts[q + 1])

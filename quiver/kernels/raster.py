@@ -1,7 +1,8 @@
 """A small z-buffer for still pictures."""
 
 import numpy as np
-from numba import njit
+
+from quiver.kernels.compiling import kernel
 
 
 def _fill_triangles(corners, triangles, shades, depth, image):
@@ -33,4 +34,4 @@ def _fill_triangles(corners, triangles, shades, depth, image):
                         image[y, x, k] = wa * shades[a, k] + wb * shades[b, k] + wc * shades[c, k]
 
 
-fill_triangles = njit(nogil=True, cache=True)(_fill_triangles)
+fill_triangles = kernel(_fill_triangles)

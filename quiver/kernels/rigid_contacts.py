@@ -19,9 +19,9 @@ surface_contacts  (Q, 12)     as `push_surface_contacts` of contacts.py takes th
 """
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
+from quiver.kernels.compiling import kernel
 from quiver.kernels.contacts import ABOVE, BELOW, BOUND, DEEP, FRAME, FRICTION, NEVER, WIDE, into, outwards, touched, turned
 from quiver.kernels.rigid import (
     ACROSS,
@@ -110,16 +110,15 @@ def out_of(one, old_one, body_one, points, other, old_other, body_other, shape, 
 
 
 @register_jitable
-def widest_of(ends, points, contact_distances, count):
-    """How far from each of ``count`` cores some point of its body may touch, seen from the body's centre [m]."""
-    widest, at = np.full(count, NEVER), 0
+def look_wide(ends, points, contact_distances, widest):
+    """How far from each of K cores some point of its body may touch, seen from the body's centre [m]: ``widest`` (K,)."""
+    widest[:], at = NEVER, 0
     for b in range(len(ends) - 1):
         for m in range(ends[b, 0], ends[b + 1, 0]):
             size = np.sqrt(points[m, 0] ** 2 + points[m, 1] ** 2 + points[m, 2] ** 2)
             for k in range(ends[b, 1], ends[b + 1, 1]):
                 widest[k] = max(widest[k], contact_distances[at] + size)
                 at += 1
-    return widest
 
 
 @register_jitable
@@ -283,32 +282,35 @@ def prop_up(states, olds, bodies, nothing, ends, points, outside, boxes, between
             out_of(*both, outside[other], boxes[other], between, on_others[ends[one, 0] : ends[one + 1, 0], other])
 
 
-def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, touches, surface_contacts, outside, boxes, record):
+def room_for(bodies, points, shapes, distances, spots):
+    """Scratch arrays for so many bodies, their points, the shapes they meet, the distances they keep from those, and spots of skins."""
+    rows = (np.zeros(BODY), np.zeros((bodies, BODY)), np.zeros((1, FRAME)), np.zeros((bodies, 13)))
+    contacts = (np.zeros((*shape, CONTACT)) for shape in ((distances,), (spots,), (points, bodies)))
+    order = np.zeros(bodies, np.int64), np.zeros((bodies, bodies), np.bool_)
+    return (np.zeros(13), *rows, *contacts, np.zeros((spots, 6)), *order, np.zeros(shapes))
+
+
+def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, touches, surface_contacts, outside, boxes, room, record):
     """Advance B bodies through S substeps of ``dt`` seconds, in place.
 
     states (B, 13), bodies (B, BODY), kinds (B,) BALL, HINGE or FREE, settings (B, SETTINGS): as in rigid.py
-    touches are contact_distances, frames and shapes; surface_contacts are which, the contacts, their distances and frictions; record
-    (B, S, 7) receives positions and rotations after each substep
+    touches are contact_distances, frames and shapes; surface_contacts are which, the contacts, their distances and frictions; room as
+    `room_for` makes it; record (B, S, 7) receives positions and rotations after each substep
     """
-    many, substeps = len(states), record.shape[1]
-    contact_distances, shapes, which = touches[0], touches[2], surface_contacts[0]
-    still, nothing = np.zeros(13), np.zeros(BODY)
+    many, substeps, which = len(states), record.shape[1], surface_contacts[0]
+    still, nothing, loose, between, olds, on_shapes, on_surface_contacts, on_others, spots, levels, above, widest = room
+    between_two = on_others.reshape(-1, CONTACT)
+    still[:], nothing[:] = 0.0, 0.0
     still[6] = 1.0
-    between, olds = np.empty((1, FRAME)), np.empty_like(states)
-    on_shapes, on_surface_contacts, on_others = (
-        np.zeros((len(contact_distances), CONTACT)),
-        np.zeros((len(which), CONTACT)),
-        np.zeros((len(points), many, CONTACT)),
-    )
-    spots = np.empty((len(which), 6))
-    levels, above, between_two = np.zeros(many, np.int64), np.zeros((many, many), np.bool_), on_others.reshape(-1, CONTACT)
-    widest, loose = widest_of(ends, points, contact_distances, len(shapes)), bodies.copy()
+    look_wide(ends, points, touches[0], widest)
     # The velocities of what hangs are as its joint says.
     for b in range(many):
-        if kinds[b] != FREE:
-            loose[b] = 0.0
+        for k in range(BODY):
+            loose[b, k] = bodies[b, k] if kinds[b] == FREE else 0.0
     for step in range(substeps):
-        olds[:] = states
+        for b in range(many):
+            for k in range(13):
+                olds[b, k] = states[b, k]
         on_shapes[:], on_surface_contacts[:], on_others[:] = 0.0, 0.0, 0.0
         for b in range(many):
             begun(states[b], olds[b], bodies[b], kinds[b], keyed[b, step], keyed[b, step + 1], dt, settings[b])
@@ -337,10 +339,13 @@ def _advance_bodies(states, bodies, kinds, keyed, dt, settings, ends, points, to
         for b in range(many):
             finished(states[b], olds[b], dt)
             if kinds[b] == FREE and is_at_rest(b, states[b], settings[b], ends, points, on_shapes, on_surface_contacts, on_others):
-                states[b, :7], states[b, 7:] = olds[b, :7], 0.0
+                for k in range(13):
+                    states[b, k] = olds[b, k] if k < 7 else 0.0
         for _ in range(CALMS):
             calm_all(states, loose, still, nothing, dt, ends, points, which, (on_shapes, on_surface_contacts, on_others))
-        record[:, step] = states[:, :7]
+        for b in range(many):
+            for k in range(7):
+                record[b, step, k] = states[b, k]
 
 
-advance_bodies = njit(nogil=True, cache=True, error_model="numpy")(_advance_bodies)
+advance_bodies = kernel(_advance_bodies)

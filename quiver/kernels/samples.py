@@ -5,9 +5,10 @@ shares (R', I); the others lie on their segment's middle line, ``line`` (R - R',
 """
 
 import numpy as np
-from numba import njit
+from numba.extending import register_jitable
 
 from quiver.kernels.chains import ALONG, ARM, CARRIED, LOOKED, REST, REST_MOVES, SAMPLE, SAMPLES
+from quiver.kernels.compiling import kernel
 from quiver.kernels.contacts import NEVER
 from quiver.kernels.kinematics import turned, turned_onto
 from quiver.kernels.lanes import LANES
@@ -17,21 +18,29 @@ FARTHEST_LEVER = 3.0
 """What is beside a segment's middle line by more than so many of its lengths is not expected to go any further."""
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@register_jitable
+def way(points, c, i):
+    """From one point of a chain, of (C, n + 1, 3), to the next."""
+    return points[c, i + 1, 0] - points[c, i, 0], points[c, i + 1, 1] - points[c, i, 1], points[c, i + 1, 2] - points[c, i, 2]
+
+
+@kernel
 def turn_segments(keyed_points, points, turns):
     """How segments are turned, quaternions (C, n, 4), between points (C, n + 1, 3) as keyed and as they are, each after the one before."""
     for c in range(len(points)):
         x, y, z, w = 0.0, 0.0, 0.0, 1.0
         for i in range(points.shape[1] - 1):
-            keyed, moved = keyed_points[c, i + 1] - keyed_points[c, i], points[c, i + 1] - points[c, i]
+            keyed, moved = way(keyed_points, c, i), way(points, c, i)
             x, y, z, w = turned_onto(x, y, z, w, keyed, moved)
             turns[c, i, 0], turns[c, i, 1], turns[c, i, 2], turns[c, i, 3] = x, y, z, w
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def place_samples(keyed, keyed_points, points, chain, segment, slots, shares, line, places):
-    """Where samples are (R, 3), as the skin will be: keyed (R', 3) at keyed_points (C, n + 1, 3), the chains now at ``points``."""
-    turns = np.empty((points.shape[0], points.shape[1] - 1, 4))
+@kernel
+def place_samples(keyed, keyed_points, points, chain, segment, slots, shares, line, turns, places):
+    """Where samples are (R, 3), as the skin will be: keyed (R', 3) at keyed_points (C, n + 1, 3), the chains now at ``points``.
+
+    turns (C, n, 4) receives how segments are turned
+    """
     turn_segments(keyed_points, points, turns)
     for r in range(len(keyed)):
         c, rest, x, y, z = chain[r], 1.0, 0.0, 0.0, 0.0
@@ -50,7 +59,7 @@ def place_samples(keyed, keyed_points, points, chain, segment, slots, shares, li
             places[r, k] = points[c, i, k] + share * (points[c, i + 1, k] - points[c, i, k])
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def look_at_samples(places, points, travel, chain, segment, beside, reach):
     """Where samples lie along and beside their segments, and how far each may move: beside (R, 7) along, arm and direction; reach (R,)."""
     for r in range(len(places)):
@@ -72,15 +81,18 @@ def look_at_samples(places, points, travel, chain, segment, beside, reach):
         reach[r] = (1.0 - share) * travel[c, i] + share * travel[c, i + 1] + lever * (travel[c, i] + travel[c, i + 1])
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def tell_samples(n, own, rows, near, contact_distances, friction, places, origin, beside, chain, segment, carried, now, then, out):
+@kernel
+def tell_samples(n, own, rows, near, contact_distances, friction, places, origin, beside, chain, segment, carried, now, then, room, out):
     """Write for each of n segments those of rows (Q,) of samples ``own`` nearest to a skin into ``out``, as chains.py takes them.
 
     near (Q, 12) and contact_distances as `push_surface_contacts` says, those of all ``own``; places, beside as above; carried (R,) what
     share of each the chain moves; now, then (R', 3) where skin is keyed when the look begins and ends; all counts from origin (3,)
+
+    room are float64 and int64 (chains in all lanes n, SAMPLES)
     """
     lanes = len(out) // (n * SAMPLES * SAMPLE) * LANES
-    gaps, which = np.full((lanes * n, SAMPLES), np.inf), np.full((lanes * n, SAMPLES), -1)
+    gaps, which = room
+    gaps[:], which[:] = np.inf, -1
     for q in range(len(rows)):
         r = own[rows[q]]
         gap, at, slot = -contact_distances[rows[q]], chain[r] * n + segment[r], SAMPLES - 1

@@ -6,7 +6,8 @@ corner_weights[c], along normals[c]; gaps[c] [m] is how far it is from where it 
 """
 
 import numpy as np
-from numba import njit
+
+from quiver.kernels.compiling import kernel, making_arrays
 
 TINY = 1e-12
 
@@ -52,8 +53,8 @@ def _push(moves, takes, points, corners, corner_weights, normals, gaps):
     return worst
 
 
-spread = njit(cache=True)(_spread)
-push = njit(cache=True)(_push)
+spread = kernel(_spread)
+push = kernel(_push)
 
 
 def _separate(moves, takes, starts, others, damping_factor, rounds, last_rounds, near, points, corners, corner_weights, normals, gaps):
@@ -68,4 +69,4 @@ def _separate(moves, takes, starts, others, damping_factor, rounds, last_rounds,
             break
 
 
-separate = njit(cache=True, nogil=True)(_separate)
+separate = making_arrays(_separate)

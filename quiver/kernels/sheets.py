@@ -30,31 +30,44 @@ factor      down, up             a triangular matrix each, by panels of sixteen 
                                  panel and their values (T, 16), the inverse of the panel's own square (16 P, 16), column by column;
                                  and where in a panel what is of the second half and of the middle begins (P, 2)
 own         scratch              y, v, force, base (M, 4), here (M, 3) float64, ways (5 B, 16), directions (4 B, 16), hinge ways (9 B, 16),
-                                 what springs and hinges pull (16 B, 4) each, vectors (6, M, 4), more (2, 3 P, 16), sums (3, 2), and
-                                 the numbers from 0 on, sixteen a row
+                                 what springs and hinges pull (16 B, 4) each, vectors (6, M, 4), more (2, 3 P, 16), sums (3, 2)
 ==========  ===================  ==============================================================
 
 Other arrays as in soft.py.
 """
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
 from quiver.kernels.barriers import meet
+from quiver.kernels.compiling import kernel
 from quiver.kernels.contacts import push_held, push_surface_contacts
 from quiver.kernels.folds import push_folds
 from quiver.kernels.gathering import gathered, gathered_apart
-from quiver.kernels.lanes import LANES, fused, gather, larger, load, scatter, smaller, sqrt, store, where_less
+from quiver.kernels.lanes import (
+    LANES,
+    fused,
+    gather,
+    larger,
+    load,
+    load_points,
+    scatter,
+    smaller,
+    sqrt,
+    store,
+    store_points,
+    total_of,
+    where_less,
+)
+from quiver.kernels.panels import sum_of_columns, times_square
 from quiver.kernels.soft import begin, finish_rows, move
 from quiver.kernels.surface_contacts import push_surface_contact_lanes
 
 THETA = 0.2
 TINY = 1e-12
-_options = {"nogil": True, "cache": True, "error_model": "numpy"}
 
 
-@njit(**_options)
+@kernel
 def look(first, end, order, positions, here):
     """Where particles first..end-1 are when a frame begins."""
     for k in range(first, end):
@@ -62,7 +75,7 @@ def look(first, end, order, positions, here):
             here[k, axis] = positions[order[k], axis]
 
 
-@njit(**_options)
+@kernel
 def look_around(first, end, here, bends, base):
     """The forces of the bends on particles first..end-1 when a frame begins."""
     ptr, ind, value = bends
@@ -74,7 +87,7 @@ def look_around(first, end, here, bends, base):
         base[k, 0], base[k, 1], base[k, 2] = fx, fy, fz
 
 
-@njit(**_options)
+@kernel
 def look_along(first, end, here, net, ways):
     """The ways along springs of rows first..end-1 when a frame begins, how long they are, and by how much longer than at rest."""
     tails, heads, lengths = net[0], net[1], net[3]
@@ -87,7 +100,7 @@ def look_along(first, end, here, net, ways):
             ways[5 * b + 3, lane], ways[5 * b + 4, lane] = length, length - lengths[b, lane]
 
 
-@njit(**_options)
+@kernel
 def look_across(first, end, here, corners, ways):
     """The ways from the first corner of hinges of rows first..end-1 to the three others when a frame begins."""
     for b in range(first, end):
@@ -114,8 +127,8 @@ def ahead(is_first, dt, place, old, velocity, last, now, then, pull, factors, sp
     return speed, y, mass * (pull * rate - spring * (y - then))
 
 
-@njit(**_options)
-def predict(first, end, is_first, dt, order, numbers, points, old, velocities, last, now, then, pulls, factors, particles, y, v, force):
+@kernel
+def predict(first, end, is_first, dt, order, points, old, velocities, last, now, then, pulls, factors, particles, y, v, force):
     """Where particles of panels first..end-1 will be after THETA dt, and what draws them from outside; ``old`` is where they are."""
     springs, mass, held = particles
     # Where all are pulled alike, there is one row for all.
@@ -135,9 +148,9 @@ def predict(first, end, is_first, dt, order, numbers, points, old, velocities, l
         sx, yx, fx = ahead(is_first, dt, px, ox, vx, lx, nx, tx, gx, factors, spring, weight, hold)
         sy, yy, fy = ahead(is_first, dt, py, oy, vy, ly, ny, ty, gy, factors, spring, weight, hold)
         sz, yz, fz = ahead(is_first, dt, pz, oz, vz, lz, nz, tz, gz, factors, spring, weight, hold)
-        scatter(v, numbers, panel, sx, sy, sz, none)
-        scatter(y, numbers, panel, yx, yy, yz, none)
-        scatter(force, numbers, panel, fx, fy, fz, none)
+        store_points(v, panel, sx, sy, sz, none)
+        store_points(y, panel, yx, yy, yz, none)
+        store_points(force, panel, fx, fy, fz, none)
 
 
 @register_jitable
@@ -147,8 +160,8 @@ def joined(points, indices, row, x, y, z, ways, at):
     return load(ways, at) + (jx - x), load(ways, at + 1) + (jy - y), load(ways, at + 2) + (jz - z)
 
 
-@njit(**_options)
-def draw_curves(first, end, y, hinges, ways, numbers, pulls):
+@kernel
+def draw_curves(first, end, y, hinges, ways, pulls):
     """What draws hinges of rows first..end-1, which are bent at rest, along their normals: bounded, whatever the shape."""
     corners, strength, small = hinges[0], hinges[1], np.float32(1e-20)
     for b in range(first, end):
@@ -162,11 +175,11 @@ def draw_curves(first, end, y, hinges, ways, numbers, pulls):
         other = 1.0 / (sqrt(fused(mx, mx, fused(my, my, mz * mz))) + small)
         px, py, pz = fused(one, nx, other * mx), fused(one, ny, other * my), fused(one, nz, other * mz)
         share = load(strength, b) / (sqrt(fused(px, px, fused(py, py, pz * pz))) + np.float32(1e-6))
-        scatter(pulls, numbers, b, share * px, share * py, share * pz, none)
+        store_points(pulls, b, share * px, share * py, share * pz, none)
 
 
-@njit(**_options)
-def draw_springs(first, end, dt, y, net, ways, directions, numbers, pulls):
+@kernel
+def draw_springs(first, end, dt, y, net, ways, directions, pulls):
     """What springs of rows first..end-1 pull at their tails; their directions, and by how much A has less of them across than P."""
     tails, heads, stiffness = net[0], net[1], net[2]
     square, small = np.float32(dt * dt), np.float32(TINY)
@@ -186,10 +199,10 @@ def draw_springs(first, end, dt, y, net, ways, directions, numbers, pulls):
         store(directions, 4 * b + 1, over * dy)
         store(directions, 4 * b + 2, over * dz)
         store(directions, 4 * b + 3, (larger(tension, 0.0) - stiff) * square)
-        scatter(pulls, numbers, b, tension * dx, tension * dy, tension * dz, none)
+        store_points(pulls, b, tension * dx, tension * dy, tension * dz, none)
 
 
-@njit(**_options)
+@kernel
 def prepare(first, end, dt, held, y, force, base, net, hinges, bends, pulls, hinge_pulls, r, step, p, q):
     """All forces on particles first..end-1 at places y."""
     square, (along, own, sign), (bent, its, shares), (around, others, weights) = np.float32(dt * dt), net[5:8], hinges[3:6], bends
@@ -214,53 +227,34 @@ def nothing(x):
 @register_jitable
 def taken_off(first, end, ind, value, w, x, y, z):
     """Three rows of sixteen, less values (T, 16) first..end-1 times the rows of w (M, 4) that ``ind`` names."""
-    ax, ay, az = nothing(x), nothing(x), nothing(x)
-    bx, by, bz = nothing(x), nothing(x), nothing(x)
-    # Two sums each, so that none waits for another.
-    for t in range(first, end - 1, 2):
-        i, j = ind[t], ind[t + 1]
-        one, other = load(value, t), load(value, t + 1)
-        ax, ay, az = fused(one, w[i, 0], ax), fused(one, w[i, 1], ay), fused(one, w[i, 2], az)
-        bx, by, bz = fused(other, w[j, 0], bx), fused(other, w[j, 1], by), fused(other, w[j, 2], bz)
-    if (end - first) % 2 == 1:
-        j, one = ind[end - 1], load(value, end - 1)
-        ax, ay, az = fused(one, w[j, 0], ax), fused(one, w[j, 1], ay), fused(one, w[j, 2], az)
-    return x - (ax + bx), y - (ay + by), z - (az + bz)
+    ax, ay, az = sum_of_columns(first, end, ind, value, w)
+    return x - ax, y - ay, z - az
 
 
 @register_jitable
-def put_square(panel, inverse, numbers, x, y, z, room, w):
+def put_square(panel, inverse, x, y, z, w):
     """Multiply three rows of sixteen by a panel's inverse square, and put them where the panel's particles are."""
-    store(room, 0, x)
-    store(room, 1, y)
-    store(room, 2, z)
-    first = LANES * panel
-    row = load(inverse, first)
-    ox, oy, oz = row * room[0, 0], row * room[1, 0], row * room[2, 0]
-    for c in range(1, LANES):
-        row = load(inverse, first + c)
-        ox, oy, oz = fused(row, room[0, c], ox), fused(row, room[1, c], oy), fused(row, room[2, c], oz)
-    scatter(w, numbers, panel, ox, oy, oz, nothing(ox))
+    x, y, z = times_square(inverse, panel, x, y, z)
+    store_points(w, panel, x, y, z, nothing(x))
 
 
-@njit(**_options)
-def solve_down(first, end, factor, numbers, b, w):
+@kernel
+def solve_down(first, end, factor, b, w):
     """L w = b for panels first..end-1 of one half."""
     ptr, ind, value, inverse = factor[0], factor[1], factor[2], factor[3]
-    room = np.empty((3, LANES), np.float32)
     for panel in range(first, end):
-        x, y, z, _ = gather(b, numbers, panel)
+        x, y, z, _ = load_points(b, panel)
         x, y, z = taken_off(ptr[panel], ptr[panel + 1], ind, value, w, x, y, z)
-        put_square(panel, inverse, numbers, x, y, z, room, w)
+        put_square(panel, inverse, x, y, z, w)
 
 
-@njit(**_options)
-def gather_middle(first, end, part, factor, b, w, numbers, more):
+@kernel
+def gather_middle(first, end, part, factor, b, w, more):
     """What is left of b for panels first..end-1 of the middle once one half is taken off; the first half begins with b."""
     ptr, ind, value, splits = factor[0], factor[1], factor[2], factor[4]
     for panel in range(first, end):
         begins, ends = (ptr[panel], splits[panel, 0]) if part == 0 else (splits[panel, 0], splits[panel, 1])
-        x, y, z, _ = gather(b, numbers, panel)
+        x, y, z, _ = load_points(b, panel)
         x, y, z = (x, y, z) if part == 0 else (nothing(x), nothing(y), nothing(z))
         x, y, z = taken_off(begins, ends, ind, value, w, x, y, z)
         store(more[part], 3 * panel, x)
@@ -268,32 +262,31 @@ def gather_middle(first, end, part, factor, b, w, numbers, more):
         store(more[part], 3 * panel + 2, z)
 
 
-@njit(**_options)
-def solve_middle(first, end, factor, numbers, w, more):
+@kernel
+def solve_middle(first, end, factor, w, more):
     """L w = b for panels first..end-1 of the middle, what the halves left of b being in ``more``."""
     ptr, ind, value, inverse, splits = factor[0], factor[1], factor[2], factor[3], factor[4]
-    room, one, other = np.empty((3, LANES), np.float32), more[0], more[1]
+    one, other = more[0], more[1]
     for panel in range(first, end):
         x = load(one, 3 * panel) + load(other, 3 * panel)
         y = load(one, 3 * panel + 1) + load(other, 3 * panel + 1)
         z = load(one, 3 * panel + 2) + load(other, 3 * panel + 2)
         x, y, z = taken_off(splits[panel, 1], ptr[panel + 1], ind, value, w, x, y, z)
-        put_square(panel, inverse, numbers, x, y, z, room, w)
+        put_square(panel, inverse, x, y, z, w)
 
 
-@njit(**_options)
-def solve_up(first, end, factor, numbers, w):
+@kernel
+def solve_up(first, end, factor, w):
     """L' z = w for panels first..end-1, from the last to the first, in place."""
     ptr, ind, value, inverse = factor[5], factor[6], factor[7], factor[8]
-    room = np.empty((3, LANES), np.float32)
     for panel in range(end - 1, first - 1, -1):
-        x, y, z, _ = gather(w, numbers, panel)
+        x, y, z, _ = load_points(w, panel)
         x, y, z = taken_off(ptr[panel], ptr[panel + 1], ind, value, w, x, y, z)
-        put_square(panel, inverse, numbers, x, y, z, room, w)
+        put_square(panel, inverse, x, y, z, w)
 
 
-@njit(**_options)
-def multiply_springs(first, end, z, net, directions, numbers, pulls):
+@kernel
+def multiply_springs(first, end, z, net, directions, pulls):
     """What of A z - P z springs of rows first..end-1 give to their tails."""
     tails, heads = net[0], net[1]
     for b in range(first, end):
@@ -302,10 +295,10 @@ def multiply_springs(first, end, z, net, directions, numbers, pulls):
         dx, dy, dz = ix - jx, iy - jy, iz - jz
         nx, ny, nz, w = load(directions, 4 * b), load(directions, 4 * b + 1), load(directions, 4 * b + 2), load(directions, 4 * b + 3)
         share = fused(nx, dx, fused(ny, dy, nz * dz))
-        scatter(pulls, numbers, b, w * (dx - share * nx), w * (dy - share * ny), w * (dz - share * nz), none)
+        store_points(pulls, b, w * (dx - share * nx), w * (dy - share * ny), w * (dz - share * nz), none)
 
 
-@njit(**_options)
+@kernel
 def multiply(first, end, net, held, pulls, r, az):
     """az = A z of particles first..end-1, where P z = r."""
     ptr, ind, sign = net[5], net[6], net[7]
@@ -314,20 +307,16 @@ def multiply(first, end, net, held, pulls, r, az):
         az[k, 0], az[k, 1], az[k, 2] = held[k] * (r[k, 0] + x), held[k] * (r[k, 1] + y), held[k] * (r[k, 2] + z)
 
 
-@njit(**_options)
+@kernel
 def dotted(first, end, one, other):
     """The scalar product of rows first..end-1 of two vectors, four particles a row."""
-    room, total = np.zeros((1, LANES), np.float32), 0.0
-    more = load(room, 0)
+    more = nothing(load(one, first))
     for row in range(first, end):
         more = fused(load(one, row), load(other, row), more)
-    store(room, 0, more)
-    for lane in range(LANES):
-        total += room[0, lane]
-    return total
+    return total_of(more)
 
 
-@njit(**_options)
+@kernel
 def turn(first, end, beta, z, az, p, q):
     """The next direction for rows first..end-1; returns their part of p q."""
     for row in range(first, end):
@@ -336,7 +325,7 @@ def turn(first, end, beta, z, az, p, q):
     return dotted(first, end, p, q)
 
 
-@njit(**_options)
+@kernel
 def go(first, end, alpha, p, q, step, r):
     """A step along the direction."""
     for row in range(first, end):
@@ -344,13 +333,13 @@ def go(first, end, alpha, p, q, step, r):
         store(r, row, fused(load(q, row), -alpha, load(r, row)))
 
 
-@njit(**_options)
-def arrive(first, end, dt, order, numbers, held, v, step, then, points):
+@kernel
+def arrive(first, end, dt, order, held, v, step, then, points):
     """Bring particles of panels first..end-1 to the substep's end."""
     for panel in range(first, end):
         px, py, pz, inverse = gather(points, order, panel)
-        vx, vy, vz, _ = gather(v, numbers, panel)
-        sx, sy, sz, _ = gather(step, numbers, panel)
+        vx, vy, vz, _ = load_points(v, panel)
+        sx, sy, sz, _ = load_points(step, panel)
         tx, ty, tz, _ = gather(then, order, panel)
         hold = load(held, panel)
         px = where_less(hold, 0.5, tx, fused(vx, dt, px) + sx)
@@ -362,25 +351,25 @@ def arrive(first, end, dt, order, numbers, held, v, step, then, points):
 @register_jitable
 def answer(part, thread_count, barrier, iterations, spans, ends, held, net, factor, own):
     """Conjugate gradients: the step that answers the forces in r. All threads call this."""
-    directions, pulls, vectors, more, sums, numbers = own[6], own[8], own[10], own[11], own[12], own[13]
+    directions, pulls, vectors, more, sums = own[6], own[8], own[10], own[11], own[12]
     r, w, az = vectors[0], vectors[1], vectors[2]
     wide = vectors.reshape(6, -1, LANES)
     middle, last, before = spans[2] // LANES, spans[3] // LANES, 1.0
     for iteration in range(iterations):
         for half in range(part, 2, thread_count):
-            solve_down(spans[half] // LANES, spans[half + 1] // LANES, factor, numbers, r, w)
-            gather_middle(middle, last, half, factor, r, w, numbers, more)
+            solve_down(spans[half] // LANES, spans[half + 1] // LANES, factor, r, w)
+            gather_middle(middle, last, half, factor, r, w, more)
         meet(barrier, thread_count)
         if part == 0:
-            solve_middle(middle, last, factor, numbers, w, more)
-            solve_up(middle, last, factor, numbers, w)
+            solve_middle(middle, last, factor, w, more)
+            solve_up(middle, last, factor, w)
         meet(barrier, thread_count)
         for half in range(part, 2, thread_count):
-            solve_up(spans[half] // LANES, spans[half + 1] // LANES, factor, numbers, w)
+            solve_up(spans[half] // LANES, spans[half + 1] // LANES, factor, w)
         # Along the cut a half looks at the middle only, but the middle looks at both.
         meet(barrier, thread_count)
         for span in range(part, 3, thread_count):
-            multiply_springs(net[4][span], net[4][span + 1], w, net, directions, numbers, pulls)
+            multiply_springs(net[4][span], net[4][span + 1], w, net, directions, pulls)
             sums[span, 0] = dotted(spans[span] // 4, spans[span + 1] // 4, wide[0], wide[1])
         meet(barrier, thread_count)
         now = (sums[0, 0] + sums[1, 0]) + sums[2, 0]
@@ -410,7 +399,7 @@ def _advance_sheet(
     points, old, begun = scratch
     order, spans, ends, mass, springs, held, bends, net, hinges, factor, iterations = sheet
     y, v, force, base, here, ways, directions, hinge_ways, spring_pulls, hinge_pulls, vectors = own[:11]
-    numbers, single_dt = own[13], np.float32(dt)
+    single_dt = np.float32(dt)
     limits = np.float32(factors[0]), np.float32(factors[1]), np.float32(factors[2])
     particles = springs.reshape(-1, LANES), mass.reshape(-1, LANES), held.reshape(-1, LANES)
     in_order = order.reshape(-1)
@@ -435,12 +424,12 @@ def _advance_sheet(
         )
         keyed = last, now, then
         for span in range(part, 3, thread_count):
-            these = spans[span] // LANES, spans[span + 1] // LANES, substep == 0, single_dt, order, numbers, points, was, speeds
+            these = spans[span] // LANES, spans[span + 1] // LANES, substep == 0, single_dt, order, points, was, speeds
             predict(*these, *keyed, single, limits, particles, y, v, force)
         meet(barrier, thread_count)
         for span in range(part, 3, thread_count):
-            draw_curves(hinges[2][span], hinges[2][span + 1], y, hinges, hinge_ways, numbers, hinge_pulls)
-            draw_springs(net[4][span], net[4][span + 1], dt, y, net, ways, directions, numbers, spring_pulls)
+            draw_curves(hinges[2][span], hinges[2][span + 1], y, hinges, hinge_ways, hinge_pulls)
+            draw_springs(net[4][span], net[4][span + 1], dt, y, net, ways, directions, spring_pulls)
         meet(barrier, thread_count)
         for span in range(part, 3, thread_count):
             prepare(spans[span], ends[span], dt, held, y, force, base, net, hinges, bends, spring_pulls, hinge_pulls, r, step, p, q)
@@ -448,7 +437,7 @@ def _advance_sheet(
         answer(part, thread_count, barrier, iterations, spans, ends, held, net, factor, own)
         meet(barrier, thread_count)
         for span in range(part, 3, thread_count):
-            arrive(spans[span] // LANES, spans[span + 1] // LANES, single_dt, order, numbers, particles[2], v, step, then, points)
+            arrive(spans[span] // LANES, spans[span + 1] // LANES, single_dt, order, particles[2], v, step, then, points)
         meet(barrier, thread_count)
         if part == 0:
             push_held(substep, points, was, *touches[0])
@@ -462,4 +451,4 @@ def _advance_sheet(
         move(0, count, points, positions)
 
 
-advance_sheet = njit(**_options)(_advance_sheet)
+advance_sheet = kernel(_advance_sheet)

@@ -6,12 +6,10 @@ gives the same bits.
 """
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
+from quiver.kernels.compiling import kernel, on_stack
 from quiver.kernels.lanes import LANES, load, store
-
-_options = {"nogil": True, "cache": True, "error_model": "numpy", "fastmath": {"contract"}}
 
 
 @register_jitable(fastmath={"contract"})
@@ -34,7 +32,7 @@ def _skin_linear(first, end, positions, slots, weights, matrices, out):
 
     matrices (B, 16) hold the three rows of four of each joint's matrix, then zeros.
     """
-    room = np.empty((1, LANES), np.float32)
+    room = on_stack(np.float32, 1, LANES)
     for v in range(first, end):
         out[v, 0], out[v, 1], out[v, 2] = blended(v, positions, slots, weights, matrices, room)
 
@@ -44,7 +42,7 @@ def _skin_dual_quaternion(first, end, positions, slots, weights, duals, stretche
 
     duals (B, 16) hold real x y z w, dual x y z w, then zeros; stretches (B, 16) a matrix of three by three, then zeros.
     """
-    mixed = np.empty((2, LANES), np.float32)
+    mixed = on_stack(np.float32, 2, LANES)
     for v in range(first, end):
         lead = slots[v, 0]
         turn = load(duals, lead) * weights[v, 0]
@@ -78,7 +76,7 @@ def _skin_dual_quaternion(first, end, positions, slots, weights, duals, stretche
 
 def _skin_frames(positions, slots, weights, matrices, origins, out):
     """World positions into ``out`` float64 (F, V, 3), under matrices (F, B, 16) that count from ``origins`` (F, 3)."""
-    room = np.empty((1, LANES), np.float32)
+    room = on_stack(np.float32, 1, LANES)
     for f in range(len(matrices)):
         placed, origin = out[f], origins[f]
         for v in range(len(positions)):
@@ -99,7 +97,7 @@ def _joint_rows(world, nodes, binds, origins, rows):
                 rows[f, b, 4 * i + 3] = shift - origins[f, i]
 
 
-skin_linear = njit(**_options)(_skin_linear)
-skin_dual_quaternion = njit(**_options)(_skin_dual_quaternion)
-skin_frames = njit(**_options)(_skin_frames)
-joint_rows = njit(nogil=True, cache=True)(_joint_rows)
+skin_linear = kernel(_skin_linear, fastmath={"contract"})
+skin_dual_quaternion = kernel(_skin_dual_quaternion, fastmath={"contract"})
+skin_frames = kernel(_skin_frames, fastmath={"contract"})
+joint_rows = kernel(_joint_rows)

@@ -30,10 +30,10 @@ likewise for the rows of particles. ``touches``, what may touch, are what `push_
 """
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
 from quiver.kernels.barriers import meet
+from quiver.kernels.compiling import kernel
 from quiver.kernels.contacts import push_held, push_pairs, push_surface_contacts
 from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
 from quiver.kernels.length_limits import PARAMS as LENGTH_LIMIT_PARAMS
@@ -46,7 +46,7 @@ from quiver.kernels.ways import measure_ways
 # Each of these loops over its rows or blocks itself: handing arrays over once for each would cost more than the work.
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def begin(first, end, positions, masses, before, targets, goals, points, begun):
     """Make ready for a frame of particles first..end-1; ``goals`` as points (S + 1, P, 4)."""
     for v in range(first, end):
@@ -62,7 +62,7 @@ def begin(first, end, positions, masses, before, targets, goals, points, begun):
             goals[step + 1, v, 2] = targets[step, v, 2] - z
 
 
-@njit(nogil=True, cache=True)
+@kernel
 def move(first, end, points, positions):
     """Bring particles first..end-1 to where they are."""
     for v in range(first, end):
@@ -70,7 +70,7 @@ def move(first, end, points, positions):
             positions[v, k] += points[v, k]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def predict_rows(first, end, is_first, dt, points, velocities, last, now, then, holds, pulls, old, damping_factor, drag_factor, limit):
     """Find the velocities from the step that is over, and begin the next: keyed from ``now`` to ``then``."""
     rate, apart = np.float32(1.0) / dt, len(pulls) > 1
@@ -94,7 +94,7 @@ def velocity_of(place, goal, last, old, rate, limit):
     return fused(keyed, rate, smaller(limit, larger(relative, -limit)))
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
     """Find the velocities after the last step."""
     for row in range(first, end):
@@ -205,5 +205,5 @@ def _advance(
         move(4 * rows[domain], min(4 * rows[domain + 1], count), points, positions)
 
 
-advance_soft = njit(nogil=True, cache=True, error_model="numpy")(_advance)
+advance_soft = kernel(_advance)
 """`_advance`, compiled. The plain function, by one thread, is the slow reference and works with blocks of any width."""

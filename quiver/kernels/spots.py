@@ -7,10 +7,10 @@ then settled in float64. Points count from where the pose's matrices do.
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
-from quiver.kernels.lanes import LANES, fused, gather, larger, least, less_bits, load, lowest, smaller, splat, store, where_less
+from quiver.kernels.compiling import kernel
+from quiver.kernels.lanes import LANES, aligned, fused, gather, larger, least, less_bits, load, lowest, smaller, store, where_less
 from quiver.kernels.nearest import DEEPEST, TINY, box_distance, nearest_on
 from quiver.kernels.posed import across, make_corner, make_normal, take_pose, wake
 
@@ -18,15 +18,23 @@ WIDER = 1.00001
 """Squared distances in float32 may be wrong by less than this."""
 CORNER = 1e-9
 """A spot with a smaller share of a triangle's corner lies on the edge opposite."""
-TIE = 1.001
-"""Squared distances that differ less are settled in float64."""
-
-_options = {"nogil": True, "cache": True, "error_model": "numpy"}
+TIE, TIE_AT_ZERO = 1.001, 1e-12
+"""Squared distances that differ less are settled in float64, as share and [m2]."""
+BEYOND, BEYOND_ZERO = 1.002, 1e-11
+"""More than a tie, likewise."""
 
 
 class Packet(NamedTuple):
-    """Sixteen points, and what is found for them."""
+    """Sixteen points, and what is found for them. A Packet belongs to one thread."""
 
+    points: np.ndarray
+    """float64 (16, 3) [m], counted from where the pose is"""
+    limits: np.ndarray
+    """float64 (16,) how far to look for each [m]; negative for one that does not ask"""
+    guesses: np.ndarray
+    """(16,) a triangle that may be near each, or -1: what was the nearest a pose ago. It is quicker with it, the answer is the same"""
+    guessed: np.ndarray
+    """int32 (3, 16) the corners of these"""
     queries: np.ndarray
     """float32 (3, 16) x y z"""
     best: np.ndarray
@@ -49,21 +57,13 @@ class Packet(NamedTuple):
     """float64 (16, 12) where the spot is when the way begins and ends, and where it looks: `near_spots` fills it"""
 
 
-@njit(**_options)
 def new_packet():
     """Room for a Packet."""
-    return Packet(
-        np.empty((3, LANES), np.float32),
-        np.empty((2, LANES), np.float32),
-        np.empty((2, LANES), np.int64),
-        np.empty((1, LANES), np.float32),
-        np.empty(2 * DEEPEST, np.int64),
-        np.empty(LANES, np.int64),
-        np.empty((LANES, 2)),
-        np.empty(LANES),
-        np.empty(LANES, np.bool_),
-        np.empty((LANES, 12)),
-    )
+    points, shares, spots = (np.zeros((LANES, wide)) for wide in (3, 2, 12))
+    limits, squares, behind = np.zeros(LANES), np.zeros(LANES), np.zeros(LANES, np.bool_)
+    which, stack, found, guesses = (np.zeros(shape, np.int64) for shape in ((2, LANES), 2 * DEEPEST, LANES, LANES))
+    lanes = aligned((3, LANES)), aligned((2, LANES)), which, aligned((1, LANES))
+    return Packet(points, limits, guesses, np.zeros((3, LANES), np.int32), *lanes, stack, found, shares, squares, behind, spots)
 
 
 @register_jitable
@@ -77,12 +77,12 @@ def box_gap(boxes, node, x, y, z):
 
 @register_jitable
 def triangle_gaps(corners, x, y, z):
-    """Squared distances of a point from sixteen triangles: from the plane where it is over it, else from the nearest edge.
+    """Squared distances of a point, or of sixteen, from sixteen triangles: from the plane where it is over it, else the nearest edge.
 
     corners  what `sixteen` says of them
     """
     ax, ay, az, e1x, e1y, e1z, e2x, e2y, e2z, e11, e12, e22, e33, r11, r22, r33, r = corners
-    qx, qy, qz = splat(x) - ax, splat(y) - ay, splat(z) - az
+    qx, qy, qz = x - ax, y - ay, z - az
     d1 = fused(qx, e1x, fused(qy, e1y, qz * e1z))
     d2 = fused(qx, e2x, fused(qy, e2y, qz * e2z))
     d3 = d2 - d1 + (e11 - e12)
@@ -117,7 +117,7 @@ def sixteen(positions, corners, leaf):
     return ax, ay, az, e1x, e1y, e1z, e2x, e2y, e2z, e11, e12, e22, e33, r11, r22, r33, r
 
 
-@njit(**_options)
+@kernel
 def search(packet, x0, y0, z0, layout, pose, top):
     """A packet goes down the tree, its middle being x0 y0 z0: (the sleeping cluster that it came to, or -1 when done; how many nodes are
     left on the stack, to be gone on with).
@@ -175,34 +175,33 @@ def search(packet, x0, y0, z0, layout, pose, top):
     return -1, 0
 
 
-@njit(**_options)
-def settle(first, end, points, limits, rim, layout, pose, packet):
+@kernel
+def settle(count, rim, layout, pose, packet):
     """What `search` found, looked at again in float64, and where the spots are."""
     triangles, positions, is_rim = layout.triangles, pose.positions, layout.is_rim
-    best, which, spots = packet.best, packet.which, packet.spots
-    for q in range(first, end):
-        lane = q - first
+    best, which, spots, points = packet.best, packet.which, packet.spots, packet.points
+    for lane in range(count):
         t = which[0, lane] if best[0, lane] >= 0.0 else -1
         packet.found[lane] = -1
         if t < 0:
             continue
-        x, y, z = points[q, 0], points[q, 1], points[q, 2]
+        x, y, z = points[lane, 0], points[lane, 1], points[lane, 2]
         squared, v, w = nearest_on(x, y, z, positions, triangles[t, 0], triangles[t, 1], triangles[t, 2])
         second = which[1, lane]
-        if second >= 0 and best[1, lane] < best[0, lane] * TIE + 1e-12:
+        if second >= 0 and best[1, lane] < best[0, lane] * TIE + TIE_AT_ZERO:
             nearer, v2, w2 = nearest_on(x, y, z, positions, triangles[second, 0], triangles[second, 1], triangles[second, 2])
             if nearer < squared:
                 t, squared, v, w = second, nearer, v2, w2
         i, j, k = triangles[t, 0], triangles[t, 1], triangles[t, 2]
         u = 1.0 - v - w
         inner = (0.0 if is_rim[i] else u) + (0.0 if is_rim[j] else v) + (0.0 if is_rim[k] else w)
-        if squared <= limits[q] * limits[q] and inner > rim:
+        if squared <= packet.limits[lane] * packet.limits[lane] and inner > rim:
             packet.found[lane], packet.shares[lane, 0], packet.shares[lane, 1], packet.squares[lane] = t, v, w, squared
             for c in range(3):
                 spots[lane, c] = u * positions[i, c] + v * positions[j, c] + w * positions[k, c]
 
 
-@njit(**_options)
+@kernel
 def look_out(count, layout, pose, packet, at):
     """Where the spots found of ``count`` points look, by the smooth normals: three columns ``at`` of the packet's spots."""
     found, shares, spots, normals, made_in, number = packet.found, packet.shares, packet.spots, pose.normals, pose.normal_in, pose.number[0]
@@ -227,45 +226,67 @@ def look_out(count, layout, pose, packet, at):
             spots[lane, at + c] *= inverse
 
 
-@njit(**_options)
-def find(first, end, points, limits, rim, layout, pose, matrices, packet):
-    """The spots nearest to points[first:end], sixteen at the most, each within its limit (none if negative), go into the packet."""
-    queries, best, which, stack = packet.queries, packet.best, packet.which, packet.stack
+@kernel
+def bound(count, layout, pose, matrices, packet):
+    """Look no further than a little beyond the triangles that were guessed: all that could be as near is still looked at, in its turn."""
+    guesses, guessed, queries, best, triangles = packet.guesses, packet.guessed, packet.queries, packet.best, layout.triangles
+    nobody, many = len(layout.positions), 0
+    for lane in range(LANES):
+        t = guesses[lane] if lane < count else -1
+        for corner in range(3):
+            guessed[corner, lane] = triangles[t, corner] if t >= 0 else nobody
+        if t >= 0:
+            many += 1
+            if pose.woken_in[layout.cluster_of[t]] != pose.number[0]:
+                wake(layout.cluster_of[t], layout, pose, matrices)
+    if many:
+        gaps = triangle_gaps(sixteen(pose.positions, guessed, 0), load(queries, 0), load(queries, 1), load(queries, 2))
+        most = fused(gaps, np.float32(BEYOND), np.float32(BEYOND_ZERO))
+        store(best, 0, smaller(load(best, 0), most))
+        store(best, 1, smaller(load(best, 1), most))
+
+
+@kernel
+def find(count, rim, layout, pose, matrices, packet):
+    """The spots nearest to the first ``count`` points of a packet, each within its limit, go into it."""
+    points, limits, queries, best, which, stack = packet.points, packet.limits, packet.queries, packet.best, packet.which, packet.stack
     asked, x0, y0, z0 = 0, 0.0, 0.0, 0.0
     for lane in range(LANES):
-        q = min(first + lane, end - 1)
+        q = min(lane, count - 1)
         x, y, z = points[q, 0], points[q, 1], points[q, 2]
         queries[0, lane], queries[1, lane], queries[2, lane] = x, y, z
         best[0, lane], which[0, lane], best[1, lane], which[1, lane] = -1.0, -1, -1.0, -1
-        if first + lane < end and limits[q] >= 0.0:
-            most = limits[q] * limits[q] * WIDER
+        if lane < count and limits[lane] >= 0.0:
+            most = limits[lane] * limits[lane] * WIDER
             best[0, lane], best[1, lane] = most, most
             asked, x0, y0, z0 = asked + 1, x0 + x, y0 + y, z0 + z
     if asked == 0:
         packet.found[:] = -1
         return
+    bound(count, layout, pose, matrices, packet)
     x0, y0, z0, sleeping = x0 / asked, y0 / asked, z0 / asked, 0
     stack[0], top = 0, 1
     while sleeping >= 0:
         sleeping, top = search(packet, x0, y0, z0, layout, pose, top)
         if sleeping >= 0:
             wake(sleeping, layout, pose, matrices)
-    settle(first, end, points, limits, rim, layout, pose, packet)
+    settle(count, rim, layout, pose, packet)
 
 
-@njit(**_options)
-def tell_behind(first, end, points, layout, pose, packet):
-    """Which of points[first:end] are inside, their spots being the nearest ones: by the normals of what those lie on, a triangle's, those
-    at a side, or at a corner by their angles (Bærentzen, Aanæs 2005)."""
+@kernel
+def tell_behind(count, layout, pose, packet):
+    """Which of the first ``count`` points are inside, their spots being the nearest ones.
+
+    By the normals of what those lie on: a triangle's, those at a side, or at a corner by their angles (Bærentzen, Aanæs 2005).
+    """
     found, shares, spots, behind, number = packet.found, packet.shares, packet.spots, packet.behind, pose.number[0]
     triangles, beside, ring_starts, ring = layout.triangles, layout.beside, layout.ring_starts, layout.ring
-    positions, corners, corner_in = pose.positions, pose.corners, pose.corner_in
-    for q in range(first, end):
-        lane = q - first
+    positions, corners, corner_in, points = pose.positions, pose.corners, pose.corner_in, packet.points
+    for lane in range(count):
         t = found[lane]
         if t < 0:
             continue
-        x, y, z = points[q, 0] - spots[lane, 0], points[q, 1] - spots[lane, 1], points[q, 2] - spots[lane, 2]
+        x, y, z = points[lane, 0] - spots[lane, 0], points[lane, 1] - spots[lane, 1], points[lane, 2] - spots[lane, 2]
         v, w = shares[lane, 0], shares[lane, 1]
         u = 1.0 - v - w
         touched = (u > CORNER) + (v > CORNER) + (w > CORNER)
@@ -288,32 +309,31 @@ def tell_behind(first, end, points, layout, pose, packet):
 
 
 @register_jitable
-def in_front(points, q, spots, lane):
+def in_front(points, spots, lane):
     """How far a point is in front of its spot's plane."""
     return (
-        (points[q, 0] - spots[lane, 0]) * spots[lane, 6]
-        + (points[q, 1] - spots[lane, 1]) * spots[lane, 7]
-        + (points[q, 2] - spots[lane, 2]) * spots[lane, 8]
+        (points[lane, 0] - spots[lane, 0]) * spots[lane, 6]
+        + (points[lane, 1] - spots[lane, 1]) * spots[lane, 7]
+        + (points[lane, 2] - spots[lane, 2]) * spots[lane, 8]
     )
 
 
-@njit(**_options)
-def keep_touching(first, last, points, travel, contact_distances, near, layout, packet, end, end_matrices):
+@kernel
+def keep_touching(first, count, travel, contact_distances, near, layout, packet, end, end_matrices):
     """Leave of what was found in front of or behind its spots only what may touch, and find where those spots are when the way ends."""
     found, shares, squares, spots, behind = packet.found, packet.shares, packet.squares, packet.spots, packet.behind
-    triangles, cluster_of, positions = layout.triangles, layout.cluster_of, end.positions
-    for q in range(first, last):
-        lane = q - first
+    triangles, cluster_of, positions, points = layout.triangles, layout.cluster_of, end.positions, packet.points
+    for lane in range(count):
         t = found[lane]
         if t < 0:
             continue
-        gap = in_front(points, q, spots, lane)
+        gap = in_front(points, spots, lane)
         if (gap < 0.0) != behind[lane]:
             # At a sharp corner the smooth normal looks elsewhere: the way to the spot says where it is out.
             gap = -np.sqrt(squares[lane]) if behind[lane] else np.sqrt(squares[lane])
             for c in range(3):
-                spots[lane, 6 + c] = (points[q, c] - spots[lane, c]) / (gap if gap != 0.0 else 1.0)
-        if not gap < contact_distances[q] + 1.5 * travel[q] + near:
+                spots[lane, 6 + c] = (points[lane, c] - spots[lane, c]) / (gap if gap != 0.0 else 1.0)
+        if not gap < contact_distances[first + lane] + 1.5 * travel[first + lane] + near:
             found[lane] = -1
             continue
         if end.woken_in[cluster_of[t]] != end.number[0]:
@@ -323,82 +343,115 @@ def keep_touching(first, last, points, travel, contact_distances, near, layout, 
             spots[lane, 3 + c] = (1.0 - v - w) * positions[i, c] + v * positions[j, c] + w * positions[k, c]
 
 
-@njit(**_options)
-def near_spots(places, travel, contact_distances, rim, near, deep, layout, origins, begin, begin_matrices, end, end_matrices, rows, out):
+@kernel
+def near_spots(
+    places,
+    travel,
+    contact_distances,
+    rim,
+    near,
+    deep,
+    layout,
+    origins,
+    begin,
+    begin_matrices,
+    end,
+    end_matrices,
+    packet,
+    guesses,
+    rows,
+    out,
+):
     """What of points at places (R, 3) may touch between two poses: how many; rows (R,) which, out (R, 12) as `push_surface_contacts` takes
     them.
 
     travel (R,) how far each may move; contact_distances (R,); near, deep as contact/skins.py; origins (2, 3) what the poses count from.
-    Points after each other should be near to each other.
+    Points after each other should be near to each other. guesses int (R,) as a Packet's: what is found is the next guess.
     """
-    packet, count, points = new_packet(), 0, places - origins[0]
-    limits = 1.5 * travel + (np.maximum(contact_distances, 0.0) + near + deep)
-    for first in range(0, len(points), LANES):
-        last = min(first + LANES, len(points))
-        find(first, last, points, limits, rim, layout, begin, begin_matrices, packet)
-        look_out(last - first, layout, begin, packet, 6)
-        tell_behind(first, last, points, layout, begin, packet)
-        keep_touching(first, last, points, travel, contact_distances, near, layout, packet, end, end_matrices)
-        look_out(last - first, layout, end, packet, 9)
-        for lane in range(last - first):
+    count, spots = 0, packet.spots
+    for first in range(0, len(places), LANES):
+        many = min(len(places) - first, LANES)
+        for lane in range(many):
+            q = first + lane
+            for c in range(3):
+                packet.points[lane, c] = places[q, c] - origins[0, c]
+            packet.limits[lane] = 1.5 * travel[q] + (max(contact_distances[q], 0.0) + near + deep)
+            packet.guesses[lane] = guesses[q]
+        find(many, rim, layout, begin, begin_matrices, packet)
+        for lane in range(many):
+            guesses[first + lane] = packet.which[0, lane]
+        look_out(many, layout, begin, packet, 6)
+        tell_behind(many, layout, begin, packet)
+        keep_touching(first, many, travel, contact_distances, near, layout, packet, end, end_matrices)
+        look_out(many, layout, end, packet, 9)
+        for lane in range(many):
             if packet.found[lane] >= 0:
                 rows[count] = first + lane
                 for c in range(3):
-                    out[count, c], out[count, 3 + c] = packet.spots[lane, c] + origins[0, c], packet.spots[lane, 3 + c] + origins[1, c]
-                    out[count, 6 + c], out[count, 9 + c] = packet.spots[lane, 6 + c], packet.spots[lane, 9 + c]
+                    out[count, c], out[count, 3 + c] = spots[lane, c] + origins[0, c], spots[lane, 3 + c] + origins[1, c]
+                    out[count, 6 + c], out[count, 9 + c] = spots[lane, 6 + c], spots[lane, 9 + c]
                 count += 1
     return count
 
 
-@njit(**_options)
-def signed_distances(points, limits, rim, layout, pose, matrices, out):
+@kernel
+def signed_distances(points, limits, rim, layout, pose, matrices, packet, out):
     """How far points (R, 3) are outside: out (R, 2) [m] by the surface's smooth normal, and truly; NaN beyond limits (R,) or a rim."""
-    packet = new_packet()
     for first in range(0, len(points), LANES):
-        last = min(first + LANES, len(points))
-        find(first, last, points, limits, rim, layout, pose, matrices, packet)
-        look_out(last - first, layout, pose, packet, 6)
-        tell_behind(first, last, points, layout, pose, packet)
-        for q in range(first, last):
-            lane = q - first
+        many = min(len(points) - first, LANES)
+        for lane in range(many):
+            for c in range(3):
+                packet.points[lane, c] = points[first + lane, c]
+            packet.limits[lane], packet.guesses[lane] = limits[first + lane], -1
+        find(many, rim, layout, pose, matrices, packet)
+        look_out(many, layout, pose, packet, 6)
+        tell_behind(many, layout, pose, packet)
+        for lane in range(many):
+            q = first + lane
             out[q, 0], out[q, 1] = np.nan, np.nan
             if packet.found[lane] >= 0:
-                distance, smooth = np.sqrt(packet.squares[lane]), in_front(points, q, packet.spots, lane)
+                distance, smooth = np.sqrt(packet.squares[lane]), in_front(packet.points, packet.spots, lane)
                 if packet.behind[lane]:
                     distance = -distance
                 out[q, 0], out[q, 1] = smooth if smooth * distance > 0.0 else distance, distance
 
 
-@njit(**_options)
-def deepest_of_frames(points, allowed, deep, rim, layout, pose, matrices, depths, where):
+@kernel
+def deepest_of_frames(points, origins, order, allowed, deep, rim, layout, pose, matrices, packet, guesses, depths, where):
     """depths (F,) [m] and where (F,), a point or -1, of the deepest of points (F, R, 3) in each frame beyond ``allowed`` (R,) <= 0.
 
-    matrices (F, B, LANES). A point is no deeper than it is far from any triangle: what cannot be deeper than the deepest so far is not
-    looked for any further.
+    Asked in an ``order`` (R,); matrices (F, B, LANES) count from origins (F, 3). A point is no deeper than it is far from any triangle:
+    what cannot be deeper than the deepest so far is not looked for any further. guesses (R,) as in `near_spots`.
     """
-    packet, many, ahead = new_packet(), points.shape[1], -1
-    found, squares, limits = packet.found, packet.squares, np.empty(many)
+    found, squares, packets, ahead = packet.found, packet.squares, (len(order) + LANES - 1) // LANES, -1
     for f in range(len(points)):
         take_pose(layout, pose, matrices[f])
         depth, at = 0.0, -1
-        for turn in range(-1, (many + LANES - 1) // LANES):
+        for turn in range(-1, packets):
             # What was the deepest a frame ago comes first.
             number = ahead if turn < 0 else turn
             if number < 0 or turn == ahead:
                 continue
-            first, last = number * LANES, min(number * LANES + LANES, many)
-            for q in range(first, last):
-                limits[q] = deep if allowed[q] + deep > depth else -1.0
-            find(first, last, points[f], limits, rim, layout, pose, matrices[f], packet)
-            for q in range(first, last):
-                if found[q - first] >= 0 and allowed[q] + np.sqrt(squares[q - first]) < depth:
-                    found[q - first] = -1
-            tell_behind(first, last, points[f], layout, pose, packet)
-            for q in range(first, last):
-                if found[q - first] < 0 or not packet.behind[q - first]:
+            first = number * LANES
+            many = min(len(order) - first, LANES)
+            for lane in range(many):
+                q = order[first + lane]
+                for c in range(3):
+                    packet.points[lane, c] = points[f, q, c] - origins[f, c]
+                asks = allowed[q] + deep > depth
+                packet.limits[lane], packet.guesses[lane] = deep if asks else -1.0, guesses[q] if asks else -1
+            find(many, rim, layout, pose, matrices[f], packet)
+            for lane in range(many):
+                if packet.limits[lane] >= 0.0:
+                    guesses[order[first + lane]] = packet.which[0, lane]
+                if found[lane] >= 0 and allowed[order[first + lane]] + np.sqrt(squares[lane]) < depth:
+                    found[lane] = -1
+            tell_behind(many, layout, pose, packet)
+            for lane in range(many):
+                if found[lane] < 0 or not packet.behind[lane]:
                     continue
-                beyond = allowed[q] + np.sqrt(squares[q - first])
-                if beyond > depth or (beyond == depth and at >= 0 and q < at):
-                    depth, at = beyond, q
-        depths[f], where[f] = depth, at
+                beyond = allowed[order[first + lane]] + np.sqrt(squares[lane])
+                if beyond > depth or (beyond == depth and at >= 0 and first + lane < at):
+                    depth, at = beyond, first + lane
+        depths[f], where[f] = depth, -1 if at < 0 else order[at]
         ahead = at // LANES if at >= 0 else -1

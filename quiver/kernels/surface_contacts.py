@@ -5,9 +5,9 @@ nobody's where there is none. ``params`` (PARAMS B, 16): see the constants.
 """
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
+from quiver.kernels.compiling import kernel
 from quiver.kernels.contacts import EASE, NEVER, SLACK
 from quiver.kernels.lanes import LANES, any_less, fused, gather, larger, load, scatter, smaller, sqrt, where_less
 
@@ -62,7 +62,7 @@ def off_surface_contact(params, p, then, gap, nx, ny, nz, rx, ry, rz, ax, ay, az
     return push * nx - held * mx, push * ny - held * my, push * nz - held * mz
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def push_surface_contact_lanes(step, substeps, points, old, indices, params):
     """Push particles off their spots in a substep, and hold them back along the surface by Coulomb's law."""
     each = np.float32(1.0 / substeps)
@@ -79,7 +79,7 @@ def push_surface_contact_lanes(step, substeps, points, old, indices, params):
         scatter(points, indices, block, fused(free, x, bx), fused(free, y, by), fused(free, z, bz), bw)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def lay_out(bases, corners, near, contact_distances, frictions, indices, params):
     """Write what `push_surface_contacts` takes, of points that are the particles corners[:, 0] alone and count from bases (Q, 3)."""
     for q in range(len(near)):

@@ -28,9 +28,9 @@ prestress    (9 slots, 16)      or none: what is taken off the three edges befor
 """
 
 import numpy as np
-from numba import njit
 from numba.extending import register_jitable
 
+from quiver.kernels.compiling import kernel, on_stack
 from quiver.kernels.lanes import LANES, fused, gather, larger, load, scatter, smaller, sqrt, store
 
 SHAPE = 0
@@ -127,10 +127,10 @@ def _solve_fans(first, end, points, fans, indices, params, kinds, matrices, pres
         scatter(points, indices, i + 1, bx, by, bz, bw)
 
 
-solve_fans = njit(nogil=True, cache=True, error_model="numpy")(_solve_fans)
+solve_fans = kernel(_solve_fans)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def measure_fans(first, end, begun, rest, fans, indices, params):
     """Write the ways from the fans' first particles, in blocks first..end-1, into their rows of params.
 
@@ -168,7 +168,8 @@ def _settle(first, end, positions, settled, ratio, pressure, growths, params, pr
     volumes of Q bodies are larger than there
     """
     corners, rows, bodies, rests = settled
-    growth = np.full((1, LANES), growths[0], np.float32)
+    growth = on_stack(np.float32, 1, LANES)
+    growth[:] = growths[0]
     ratio, pressure = np.float32(ratio), np.float32(pressure)
     for slot in range(first, end):
         px, py, pz, _ = gather(positions, corners, 4 * slot)
@@ -241,4 +242,4 @@ def largest_root(xx, yy, zz, xy, yz, zx):
     return fused(spread, root, mean)
 
 
-settle = njit(nogil=True, cache=True, error_model="numpy")(_settle)
+settle = kernel(_settle)

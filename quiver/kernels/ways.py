@@ -1,11 +1,10 @@
 """The ways between the particles of a constraint when a frame began, finer than float32 holds far from the origin."""
 
-from numba import njit
-
+from quiver.kernels.compiling import kernel
 from quiver.kernels.lanes import gather, store
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel
 def measure_ways(first, end, begun, rest, indices, params, others, stride):
     """Write the ways from each item's first particle to its ``others`` into the first rows of params, in blocks first..end-1.
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from quiver.kernels.contacts import FRAME, SHAPE
-from quiver.kernels.rigid_contacts import BOX, advance_bodies
+from quiver.kernels.rigid_contacts import BOX, advance_bodies, room_for
 
 NOTHING = np.zeros((0, 0)), np.zeros((0, FRAME)), np.zeros((0, SHAPE))
 NO_SURFACE_CONTACTS = np.zeros(0, np.int64), np.zeros((0, 12)), np.zeros(0), np.zeros(0)
@@ -48,7 +48,8 @@ def advance(bodies, states, keyed, dt, touches=None, surface_contacts=None):
     near = tuple(np.concatenate(parts) for parts in zip(*surface_contacts, strict=True))
     body_rows = np.array(numbers), np.array(kinds), np.array(keyed), dt, np.array(settings)
     scene = np.concatenate(points), (contact_distances, frames, shapes), near, np.array(outside), np.array(boxes)
-    advance_bodies(together, *body_rows, ends, *scene, record)
+    room = room_for(len(bodies), len(scene[0]), len(shapes), len(contact_distances), len(near[0]))
+    advance_bodies(together, *body_rows, ends, *scene, room, record)
     for state, moved in zip(states, together, strict=True):
         state[:] = moved
     return record

@@ -9,7 +9,7 @@ from scipy.sparse.linalg import splu
 
 from quiver.cache import Cache
 from quiver.kernels import sheets as kernel
-from quiver.kernels.lanes import LANES, aligned
+from quiver.kernels.lanes import LANES, aligned, copied
 from quiver.sim.packing import row_count
 from quiver.sim.solid import NO_TOUCHES as NOTHING
 from quiver.threads import thread_count_for, together
@@ -189,11 +189,11 @@ def _panels(matrix):
     squares = np.zeros((size // LANES, LANES, LANES))
     squares[panel[is_own], row[is_own], entries.col[is_own] % LANES] = entries.data[is_own]
     columns, place = np.unique(panel[~is_own].astype(np.int64) * size + entries.col[~is_own], return_inverse=True)
-    value = np.zeros((len(columns), LANES), np.float32)
+    value = aligned((len(columns), LANES))
     value[place, row[~is_own]] = entries.data[~is_own]
     ptr = np.searchsorted(columns, size * np.arange(len(squares) + 1, dtype=np.int64))
-    inverse = np.ascontiguousarray(np.linalg.inv(squares).transpose(0, 2, 1), np.float32).reshape(-1, LANES)
-    return ptr.astype(np.int64), (columns % size).astype(np.uint32), value, inverse
+    inverse = np.linalg.inv(squares).transpose(0, 2, 1).reshape(-1, LANES)
+    return ptr.astype(np.int64), (columns % size).astype(np.uint32), value, copied(inverse)
 
 
 def _order_of(graph, places):
@@ -225,12 +225,11 @@ def room_for(model):
     """Scratch arrays for a SheetModel, ``own`` of kernels/sheets.py."""
     size, net, hinges = int(model.arrays[1][-1]), model.arrays[7], model.arrays[8]
     rows, bent = len(net[0]), len(hinges[1])
-    quads = (np.zeros((size, 4), np.float32) for _ in range(4))
+    quads = (aligned((size // 4, LANES)).reshape(-1, 4) for _ in range(4))
     lanes = (aligned((count, LANES)) for count in (5 * rows, 4 * rows, 9 * bent))
-    pulls = (np.zeros((LANES * max(count, 1), 4), np.float32) for count in (rows, bent))
+    pulls = (aligned((4 * max(count, 1), LANES)).reshape(-1, 4) for count in (rows, bent))
     vectors, more = aligned((6, size // 4, LANES)).reshape(6, size, 4), aligned((2, 3 * size // LANES, LANES))
-    numbers = np.arange(max(size, LANES * rows, LANES * bent), dtype=np.int32).reshape(-1, LANES)
-    return (*quads, np.zeros((size, 3)), *lanes, *pulls, vectors, more, np.zeros((3, 2)), numbers)
+    return (*quads, np.zeros((size, 3)), *lanes, *pulls, vectors, more, np.zeros((3, 2)))
 
 
 def advance(model, state, targets, before, pull=None, threads=None, touches=NO_TOUCHES, keeps="keyed"):

@@ -346,7 +346,7 @@ def volume_goals(model, state, keyed, keeps):
     growths, goals = np.ones((stretches, 1)), np.tile(surfaces.sixfold, (substeps, 1))
     if model.settles:
         looked = np.empty((stretches + 2, count))
-        look_along(before, targets, often, surfaces.faces, surfaces.face_starts, middles, looked)
+        look_along(before, targets, often, surfaces.faces, surfaces.face_starts, middles, np.empty_like(before), looked)
         if count and keeps == "rest":
             # Where joints squeeze it, all of it gives way by as much, so that nothing bulges at one place alone.
             growths = surfaces.sixfold / np.maximum(looked[1:-1], 0.1 * surfaces.sixfold)

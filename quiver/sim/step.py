@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from quiver.kernels.chains import advance_chains
+from quiver.kernels.chains import SCRATCH, advance_chains
 from quiver.kernels.contacts import FRAME, SHAPE
 from quiver.kernels.lanes import LANES, aligned
 from quiver.threads import split
@@ -55,7 +55,7 @@ def advance(model, state, motion, axes=NO_AXES, colliders=NO_COLLIDERS, record_e
 
     def part(first, end):
         arrays = (state.rows, model.params, motion, axes, colliders, surface_contacts)
-        advance_chains(first, end, substeps, n, dt, *arrays, model.has_limits, record_every, record)
+        advance_chains(first, end, substeps, n, dt, *arrays, model.has_limits, record_every, aligned((SCRATCH * n, LANES)), record)
 
     split(part, blocks, BLOCKS_WORTH_A_THREAD, threads)
     lanes = record.reshape(-1, blocks, n, 3, LANES).transpose(0, 1, 4, 2, 3)

@@ -41,7 +41,8 @@ def scene(rng, n=5, blocks=2, steps=20, lanes=LANES, floor=None):
     samples[:, kernel.ARM + 2], samples[:, kernel.LOOKED] = 0.005, 1.0
     surface_contacts = samples.reshape(-1, lanes)
     flat = [array.reshape(-1, lanes) for array in (params, motion, axes)]
-    return [0, blocks, steps, n, np.float32(DT), state, *flat, (frames, shapes, reaches), surface_contacts, True, 5, record]
+    scratch = np.zeros((kernel.SCRATCH * n, lanes), np.float32)
+    return [0, blocks, steps, n, np.float32(DT), state, *flat, (frames, shapes, reaches), surface_contacts, True, 5, scratch, record]
 
 
 class PlainCopyTest(TestCase):
