@@ -11,6 +11,7 @@ from quiver.kernels import posed as kernel
 from quiver.kernels.lanes import LANES
 from quiver.kernels.nearest import build_tree
 from quiver.kernels.spots import deepest_of_frames, near_spots, new_packet, signed_distances
+from quiver.mesh.topology import neighbours_across
 from quiver.rig.skinning import influences_of, relative_rows
 
 LEAVES_OF_A_CLUSTER, MOST_CLUSTERS = 3, 10
@@ -181,7 +182,7 @@ def _layout(patch, mesh, scale):
         bounds=np.array(boxes).reshape(-1, 6),
         ring_starts=ring_starts.astype(np.int32),
         ring=others[by].astype(np.int32),
-        beside=_beside(triangles),
+        beside=neighbours_across(triangles),
         positions=np.ascontiguousarray(positions, np.float32),
         slots=np.ascontiguousarray(slots, np.int32),
         weights=np.ascontiguousarray(weights, np.float32),
@@ -197,13 +198,3 @@ def _corners(triangles, starts, nobody):
     leaf = np.repeat(np.arange(len(starts) - 1), np.diff(starts))
     out[leaf, np.arange(len(triangles)) - starts[leaf]] = triangles
     return np.ascontiguousarray(out.transpose(0, 2, 1)).reshape(-1, LANES)
-
-
-def _beside(triangles):
-    """The triangle across the side opposite to each corner of triangles (F, 3), int32 (F, 3); -1 where there is none, or several."""
-    sides = np.sort(triangles[:, [[1, 2], [2, 0], [0, 1]]].reshape(-1, 2), axis=1).astype(np.int64)
-    _, which, counts = np.unique(sides @ [int(triangles.max(initial=0)) + 1, 1], return_inverse=True, return_counts=True)
-    out = np.full(len(sides), -1, np.int32)
-    pairs = np.argsort(which, kind="stable")[np.repeat(counts == 2, counts)].reshape(-1, 2)
-    out[pairs] = pairs[:, ::-1] // 3
-    return out.reshape(-1, 3)

@@ -1,25 +1,15 @@
-"""What soft bodies meet, solids and sheets: simple colliders, skins, and a sheet itself."""
+"""What soft bodies meet, solids and sheets: simple colliders and skins."""
 
 import numpy as np
-from scipy.spatial import KDTree
 
 from quiver.contact.contacts import ColliderTracks, joined
 from quiver.contact.posed import nearby
 from quiver.contact.skins import NEAR, SkinContacts
 from quiver.kernels import contacts as kernel
 from quiver.kernels.carrying import carry
-from quiver.kernels.folds import find_folds
 from quiver.sim.packing import surface_contacts_in_lanes
 from quiver.sim.solid import NO_HELD, NO_PAIRS, NO_SURFACE_CONTACT_LANES, NO_SURFACE_CONTACTS
 from quiver.sim.varying import Varying
-
-OWN_SPACING, OWN_NEIGHBOURS, FARTHEST_OWN = 0.8, 2.2, 1.5
-"""Particles of one sheet keep so many edges apart; closer at rest than so many they are neighbours; and no more of those are looked at."""
-OWN_FRICTION = 0.3
-"""Coefficient of friction of a sheet with itself."""
-LEAST_FOLD, FARTHEST_FOLD, ROOM, MOST_CELLS = 0.05, 1.0, 16, 64
-"""A sheet is at least so thick to itself, and looked for no farther off, in shares of an edge; so many folds there is room for at first,
-for each particle; and the grid in which they are looked up has no more cells along any side."""
 
 
 class Carried:
@@ -132,64 +122,3 @@ class SoftContacts(Varying):
             joined([surface_contacts_in_lanes(each, len(state.positions)) for each in surface_contacts], NO_SURFACE_CONTACT_LANES),
             NO_PAIRS,
         )
-
-
-class FoldContacts:
-    """What a sheet meets of itself: particles (N, 3) at rest [m], triangles (F, 3), edges (E, 2), ``thickness`` [m].
-
-    Vertices keep off triangles, and edges off edges, by the thickness, or as far as at rest where that is less.
-    """
-
-    def __init__(self, rest, triangles, edges, thickness):
-        self.rest, self.triangles, self.edges = np.ascontiguousarray(rest, float), triangles.astype(np.int32), edges.astype(np.int32)
-        lengths = np.linalg.norm(rest[edges[:, 1]] - rest[edges[:, 0]], axis=1)
-        self.edge, self.longest = float(lengths.mean()), float(lengths.max())
-        self.distance = max(thickness, LEAST_FOLD * self.edge)
-        self._room = ROOM * len(rest)
-
-    def touches(self, state, keyed_moves, seconds):
-        """As `push_folds` takes it; keyed_moves (N, 3) [m] of the particles in so many seconds."""
-        positions = state.positions
-        reach = np.linalg.norm(keyed_moves - keyed_moves.mean(0), axis=1)
-        reach += np.linalg.norm(state.velocities[:, :3] - state.velocities[:, :3].mean(0), axis=1) * seconds
-        reach = np.minimum(1.5 * reach, FARTHEST_FOLD * self.edge)
-        low, high = positions.min(0), positions.max(0)
-        size = max(1.2 * self.longest + 2.0 * float(reach.max(initial=0.0)) + self.distance, float(np.max(high - low)) / MOST_CELLS)
-        grid = low, size, np.maximum(np.ceil((high - low) / size + 1e-9), 1.0).astype(np.int64)
-        while True:
-            room = self._room
-            folds = np.empty((room, 4), np.int32), np.empty((room, 4)), np.empty((room, 3)), np.empty((room, 2))
-            shape = positions, self.rest, self.triangles, self.edges
-            count = find_folds(*shape, self.distance, reach, grid, *folds)
-            if count <= room:
-                return (*(each[:count] for each in folds), OWN_FRICTION)
-            self._room = 2 * count
-
-
-class OwnContacts:
-    """What a soft body meets of itself: particles (N, 3) at rest [m], ``edge`` apart on average, that are no neighbours.
-
-    They keep as far apart as the body is thick, or so far that none slips through between others; what is closer at rest may stay so.
-    own int (n,) are the particles that may touch at all; pieces (N,) say which hang together: those of two are never neighbours.
-    """
-
-    def __init__(self, rest, edge, thickness, own=None, pieces=None):
-        self.rest, self.contact_distance, self.neighbours = rest, max(thickness, OWN_SPACING * edge), OWN_NEIGHBOURS * edge
-        self.own = np.arange(len(rest)) if own is None else own
-        self.pieces = np.zeros(len(rest), int) if pieces is None else pieces
-
-    def touches(self, state, keyed_moves, seconds):
-        """As `push_pairs` takes it; keyed_moves (N, 3) [m] of the particles in a frame of so many seconds."""
-        positions = state.positions
-        travel = np.linalg.norm(keyed_moves - keyed_moves.mean(0), axis=1)
-        travel += np.linalg.norm(state.velocities[:, :3] - state.velocities[:, :3].mean(0), axis=1) * seconds
-        # What is fast may be looked up too late; it must still not cost a look at everything.
-        around = self.contact_distance + NEAR + min(2.0 * float(travel.max(initial=0.0)), FARTHEST_OWN * self.neighbours)
-        pairs = self.own[KDTree(positions[self.own]).query_pairs(around, output_type="ndarray")].astype(np.int32)
-        first, second = pairs[np.lexsort(pairs.T[::-1])].T
-        at_rest = np.linalg.norm(self.rest[first] - self.rest[second], axis=1)
-        between = positions[second] - positions[first]
-        near = np.linalg.norm(between, axis=1) < self.contact_distance + NEAR + 1.5 * (travel[first] + travel[second])
-        kept = near & ((at_rest > self.neighbours) | (self.pieces[first] != self.pieces[second]))
-        pairs = np.ascontiguousarray(np.stack([first, second], 1)[kept])
-        return pairs, np.ascontiguousarray(between[kept]), np.minimum(self.contact_distance, at_rest[kept]), OWN_FRICTION

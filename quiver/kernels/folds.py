@@ -1,20 +1,32 @@
 """A sheet against itself: vertices against triangles and edges against edges (Bridson, Fedkiw, Anderson 2002).
 
 What may touch is looked up once in a while, and which side it is on then is remembered: each *fold* is a weighted sum of four particles,
-how far a vertex is in front of a triangle or an edge beside another one, along a normal that stays until the next look. So nothing can
-slip through in between, however fast.
+how far a vertex is in front of a triangle, a ridge or a tip, or an edge beside another one, along a normal that stays until the next look.
+What has a vertex straight above it, or an edge across it, counts a little beyond its rim too, for what comes over it until then.
 """
 
 import numpy as np
 from numba.extending import register_jitable
 
 from quiver.kernels.compiling import kernel, making_arrays
-from quiver.kernels.contacts import EASE, SLACK, TINY
+from quiver.kernels.contacts import SLACK, TINY
 from quiver.kernels.nearest import nearest_on
 
-PARALLEL = 1e-9
-ROUNDS = 3
-"""Times that folds are kept apart in a substep, one after another: those in a pile push each other."""
+PARALLEL, NEARLY = 1e-9, 1e-3
+"""Squared sines of angles: less is no plane; and edges that are nearly parallel do not cross each other."""
+TURNED = 0.2
+"""The sine of an angle between edges from which on it is remembered which side they are on: it changes where they turn past each other."""
+BEYOND = 0.1
+"""Triangles and edges are taken to be so much longer to each side, as a share; not by what is an edge's length from them at rest."""
+BACK = 0.3
+"""The share of its depth that what is too near is let back by in a substep."""
+ROUNDS, MOST_ROUNDS, TIGHT = 3, 12, 0.5
+"""Times that folds are kept apart in a substep, one after another, as those in a pile push each other: more often as long as any is nearer
+than such a share of what it keeps."""
+LEAST = 0.2
+"""Nothing comes nearer than such a share: it goes along with what it would go through."""
+FIXED = 1e-9
+"""Inverse mass of what is fixed, where a mass is needed [1/kg]."""
 
 
 @register_jitable
@@ -42,7 +54,14 @@ def sort_into_cells(middles, low, size, counts, starts, order):
 
 
 @register_jitable
-def tell(count, items, weights, normals, gaps, corners, shares, x, y, z, allowed):
+def squared_apart(places, i, others, j):
+    """The squared distance of a place from another one."""
+    x, y, z = places[i, 0] - others[j, 0], places[i, 1] - others[j, 1], places[i, 2] - others[j, 2]
+    return x * x + y * y + z * z
+
+
+@register_jitable
+def tell(count, items, weights, normals, gaps, keys, corners, shares, x, y, z, allowed, key):
     """Add a fold whose gap is x y z long; returns how many there are, whether or not there was room."""
     length = np.sqrt(x * x + y * y + z * z)
     if length <= TINY:
@@ -51,7 +70,7 @@ def tell(count, items, weights, normals, gaps, corners, shares, x, y, z, allowed
         for c in range(4):
             items[count, c], weights[count, c] = corners[c], shares[c]
         normals[count, 0], normals[count, 1], normals[count, 2] = x / length, y / length, z / length
-        gaps[count, 0], gaps[count, 1] = length, allowed
+        gaps[count, 0], gaps[count, 1], keys[count] = length, allowed, key
     return count + 1
 
 
@@ -70,104 +89,241 @@ def between_edges(p, a, b, c, d):
     return s, t, wx + s * ux - t * vx, wy + s * uy - t * vy, wz + s * uz - t * vz
 
 
+@register_jitable
+def over_plane(x, y, z, p, a, b, c):
+    """(whether a triangle has a plane, shares of b and c) of the place straight below a point, outside of the triangle too."""
+    ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
+    vx, vy, vz = p[c, 0] - p[a, 0], p[c, 1] - p[a, 1], p[c, 2] - p[a, 2]
+    wx, wy, wz = x - p[a, 0], y - p[a, 1], z - p[a, 2]
+    uu, uv, vv = ux * ux + uy * uy + uz * uz, ux * vx + uy * vy + uz * vz, vx * vx + vy * vy + vz * vz
+    uw, vw = ux * wx + uy * wy + uz * wz, vx * wx + vy * wy + vz * wz
+    across = uu * vv - uv * uv
+    if across <= PARALLEL * uu * vv:
+        return False, 0.0, 0.0
+    return True, (vv * uw - uv * vw) / across, (uu * vw - uv * uw) / across
+
+
+@register_jitable
+def side_of(p, a, b, c, d, x, y, z):
+    """The sine of the angle between edges a b and c d, with a sign that says on which side of them a way x y z across both goes, however
+    they are turned."""
+    ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
+    vx, vy, vz = p[d, 0] - p[c, 0], p[d, 1] - p[c, 1], p[d, 2] - p[c, 2]
+    lengths = np.sqrt((ux * ux + uy * uy + uz * uz) * (vx * vx + vy * vy + vz * vz) * (x * x + y * y + z * z))
+    return ((uy * vz - uz * vy) * x + (uz * vx - ux * vz) * y + (ux * vy - uy * vx) * z) / max(lengths, TINY)
+
+
+@register_jitable
+def between_lines(p, a, b, c, d):
+    """As `between_edges`, of the lines through them; where they are parallel, nowhere."""
+    ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
+    vx, vy, vz = p[d, 0] - p[c, 0], p[d, 1] - p[c, 1], p[d, 2] - p[c, 2]
+    wx, wy, wz = p[a, 0] - p[c, 0], p[a, 1] - p[c, 1], p[a, 2] - p[c, 2]
+    uu, uv, vv = ux * ux + uy * uy + uz * uz, ux * vx + uy * vy + uz * vz, vx * vx + vy * vy + vz * vz
+    uw, vw = ux * wx + uy * wy + uz * wz, vx * wx + vy * wy + vz * wz
+    across = uu * vv - uv * uv
+    if across <= NEARLY * uu * vv:
+        return np.inf, np.inf, 0.0, 0.0, 0.0
+    s, t = (uv * vw - vv * uw) / across, (uu * vw - uv * uw) / across
+    return s, t, wx + s * ux - t * vx, wy + s * uy - t * vy, wz + s * uz - t * vz
+
+
+@register_jitable
+def away_from(p, v, x, y, z, corner):
+    """Whether a particle is on the other side of a place than a corner."""
+    along = (p[v, 0] - x) * (p[corner, 0] - x) + (p[v, 1] - y) * (p[corner, 1] - y) + (p[v, 2] - z) * (p[corner, 2] - z)
+    return along <= 0.0
+
+
+@register_jitable
+def is_tip(p, v, o, triangles, beside, s, t):
+    """Whether the place of a triangle that is nearest to a particle, on its rim with shares s, t, is the nearest of all around it: a tip
+    or a ridge that looks at the particle. True for one of the triangles around it.
+
+    beside: the corner across each triangle's side opposite to its own corners, int32 (F, 3), -1 for none; where each particle's part of
+    the next begins (N + 1,); int32 (6 F, 2) for each triangle around a particle its number and another corner
+    """
+    (across, ring_starts, ring), (shares, corner, side) = beside, ((1.0 - s - t, s, t), -1, -1)
+    for k in range(3):
+        if shares[k] >= 1.0 - PARALLEL:
+            corner = k
+        elif shares[k] <= PARALLEL:
+            side = k
+    if corner >= 0:
+        u = triangles[o, corner]
+        for n in range(ring_starts[u], ring_starts[u + 1]):
+            if ring[n, 0] < o or not away_from(p, v, p[u, 0], p[u, 1], p[u, 2], ring[n, 1]):
+                return False
+        return True
+    if side < 0:
+        return False
+    i, j, other = triangles[o, (side + 1) % 3], triangles[o, (side + 2) % 3], across[o, side]
+    share = shares[(side + 2) % 3]
+    x, y, z = p[i, 0] + share * (p[j, 0] - p[i, 0]), p[i, 1] + share * (p[j, 1] - p[i, 1]), p[i, 2] + share * (p[j, 2] - p[i, 2])
+    if other >= 0 and (other < triangles[o, side] or not away_from(p, v, x, y, z, other)):
+        return False
+    return away_from(p, v, x, y, z, triangles[o, side])
+
+
+@register_jitable
+def in_cells(low, size, counts, x, y, z):
+    """Where the cells around a place begin and end along each axis."""
+    i, j, k = int((x - low[0]) / size), int((y - low[1]) / size), int((z - low[2]) / size)
+    return (
+        (max(i - 1, 0), min(i + 2, counts[0])),
+        (max(j - 1, 0), min(j + 2, counts[1])),
+        (max(k - 1, 0), min(k + 2, counts[2])),
+    )
+
+
+@kernel
+def tell_corner(v, o, positions, rest, triangles, beside, distance, edge, reach, count, found):
+    """Add what a vertex may touch of a triangle ``o``: how many folds there are now."""
+    items, weights, normals, gaps, keys = found
+    a, b, c = np.int64(triangles[o, 0]), np.int64(triangles[o, 1]), np.int64(triangles[o, 2])
+    if v in (a, b, c):
+        return count
+    x, y, z, far = positions[v, 0], positions[v, 1], positions[v, 2], reach[v] + max(reach[a], reach[b], reach[c]) + distance
+    squared, on_b, on_c = nearest_on(x, y, z, positions, a, b, c)
+    if squared > far * far:
+        return count
+    at_rest, _, _ = nearest_on(rest[v, 0], rest[v, 1], rest[v, 2], rest, a, b, c)
+    beyond = BEYOND if at_rest > edge * edge else 0.0
+    is_plane, s, t = over_plane(x, y, z, positions, a, b, c)
+    is_over = is_plane and s > -beyond and t > -beyond and s + t < 1.0 + beyond
+    if not is_over:
+        # What is beside it is free to come over it, but where no triangle is below: a ridge or a tip is nearest there.
+        if at_rest <= distance * distance or not is_tip(positions, v, o, triangles, beside, on_b, on_c):
+            return count
+        s, t = on_b, on_c
+    wx = x - positions[a, 0] - s * (positions[b, 0] - positions[a, 0]) - t * (positions[c, 0] - positions[a, 0])
+    wy = y - positions[a, 1] - s * (positions[b, 1] - positions[a, 1]) - t * (positions[c, 1] - positions[a, 1])
+    wz = z - positions[a, 2] - s * (positions[b, 2] - positions[a, 2]) - t * (positions[c, 2] - positions[a, 2])
+    key = -1
+    if is_over and min(s, t, 1.0 - s - t) > 0.0:
+        key = 2 * (v * len(triangles) + o) + (1 if side_of(positions, a, b, a, c, wx, wy, wz) > 0.0 else 0)
+    kept, shares = min(distance, np.sqrt(at_rest)), (1.0, s + t - 1.0, -s, -t)
+    return tell(count, items, weights, normals, gaps, keys, (v, a, b, c), shares, wx, wy, wz, kept, key)
+
+
+@kernel
+def tell_edge(e, f, positions, rest, edges, first_key, distance, edge, reach, count, found):
+    """Add what an edge may touch of another one, ``f``: how many folds there are now."""
+    items, weights, normals, gaps, keys = found
+    a, b, c, d = np.int64(edges[e, 0]), np.int64(edges[e, 1]), np.int64(edges[f, 0]), np.int64(edges[f, 1])
+    if a in (c, d) or b in (c, d):
+        return count
+    far = max(reach[a], reach[b]) + max(reach[c], reach[d]) + distance
+    _, _, wx, wy, wz = between_edges(positions, a, b, c, d)
+    if wx * wx + wy * wy + wz * wz > far * far:
+        return count
+    _, _, wx, wy, wz = between_edges(rest, a, b, c, d)
+    at_rest = wx * wx + wy * wy + wz * wz
+    beyond = BEYOND if at_rest > edge * edge else 0.0
+    s, t, wx, wy, wz = between_lines(positions, a, b, c, d)
+    # At its ends it is a matter of vertices and triangles.
+    if s <= -beyond or s >= 1.0 + beyond or t <= -beyond or t >= 1.0 + beyond:
+        return count
+    key = -1
+    if min(s, t, 1.0 - s, 1.0 - t) > 0.0:
+        side = side_of(positions, a, b, c, d, wx, wy, wz)
+        if abs(side) > TURNED:
+            key = 2 * (first_key + e * len(edges) + f) + (1 if side > 0.0 else 0)
+    kept, shares = min(distance, np.sqrt(at_rest)), (1.0 - s, s, t - 1.0, -t)
+    return tell(count, items, weights, normals, gaps, keys, (a, b, c, d), shares, wx, wy, wz, kept, key)
+
+
 @making_arrays
-def find_folds(positions, rest, triangles, edges, distance, reach, grid, items, weights, normals, gaps):
+def find_folds(positions, rest, triangles, edges, beside, distance, edge, reach, grid, items, weights, normals, gaps, keys):
     """What of a sheet may touch itself within ``reach`` (N,) of each particle: how many folds there are, written as far as there is room.
 
-    positions, rest (N, 3) now and at rest; triangles (F, 3), edges (E, 2); ``distance`` what stays apart keeps, or what it kept at rest;
-    grid: low (3,), size, counts (3,); items int32 (Q, 4), weights (Q, 4), normals (Q, 3), gaps (Q, 2) now and as kept
+    positions, rest (N, 3) now and at rest; triangles (F, 3), edges (E, 2) of about the length ``edge``; ``beside`` as `is_tip` takes it;
+    ``distance`` what stays apart keeps, or what it kept at rest; grid: low (3,), size, counts (3,); items int32 (Q, 4), weights (Q, 4),
+    normals (Q, 3), gaps (Q, 2) now and as kept; keys (Q,) twice the number of the pair, and one more on one of its sides, -1 for what is
+    not straight above or across
     """
     low, size, counts = grid
-    cells, count = counts[0] * counts[1] * counts[2], 0
+    cells, count, found = counts[0] * counts[1] * counts[2], 0, (items, weights, normals, gaps, keys)
     starts, middles = np.empty(cells + 1, np.int64), np.empty((max(len(triangles), len(edges)), 3))
-    order = np.empty(len(middles), np.int64)
+    order, halves = np.empty(len(middles), np.int64), np.zeros(len(middles))
     for t in range(len(triangles)):
         for k in range(3):
             middles[t, k] = (positions[triangles[t, 0], k] + positions[triangles[t, 1], k] + positions[triangles[t, 2], k]) / 3.0
-    sizes = np.zeros(len(triangles))
-    for t in range(len(triangles)):
         for c in range(3):
-            squared = 0.0
-            for k in range(3):
-                squared += (positions[triangles[t, c], k] - middles[t, k]) ** 2
-            sizes[t] = max(sizes[t], np.sqrt(squared))
+            halves[t] = max(halves[t], np.sqrt(squared_apart(positions, triangles[t, c], middles, t)))
+        # As far as its corners may go.
+        halves[t] += max(reach[triangles[t, 0]], reach[triangles[t, 1]], reach[triangles[t, 2]])
     sort_into_cells(middles[: len(triangles)], low, size, counts, starts, order)
     for v in range(len(positions)):
-        x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
-        i0, j0, k0 = int((x - low[0]) / size), int((y - low[1]) / size), int((z - low[2]) / size)
-        for i in range(max(i0 - 1, 0), min(i0 + 2, counts[0])):
-            for j in range(max(j0 - 1, 0), min(j0 + 2, counts[1])):
+        (i0, i1), (j0, j1), (k0, k1) = in_cells(low, size, counts, positions[v, 0], positions[v, 1], positions[v, 2])
+        for i in range(i0, i1):
+            for j in range(j0, j1):
                 first = (i * counts[1] + j) * counts[2]
-                for n in range(starts[first + max(k0 - 1, 0)], starts[first + min(k0 + 2, counts[2])]):
-                    a, b, c = np.int64(triangles[order[n], 0]), np.int64(triangles[order[n], 1]), np.int64(triangles[order[n], 2])
-                    if v in (a, b, c):
-                        continue
-                    far = reach[v] + max(reach[a], reach[b], reach[c]) + distance
+                for n in range(starts[first + k0], starts[first + k1]):
                     o = order[n]
-                    away = (x - middles[o, 0]) ** 2 + (y - middles[o, 1]) ** 2 + (z - middles[o, 2]) ** 2
-                    if away > (far + sizes[o]) ** 2:
-                        continue
-                    squared, s, t = nearest_on(x, y, z, positions, a, b, c)
-                    # What lies beside a triangle is free to come over it: its edges see to that.
-                    if squared > far * far or s <= 0.0 or t <= 0.0 or s + t >= 1.0:
-                        continue
-                    at_rest, _, _ = nearest_on(rest[v, 0], rest[v, 1], rest[v, 2], rest, a, b, c)
-                    wx = x - positions[a, 0] - s * (positions[b, 0] - positions[a, 0]) - t * (positions[c, 0] - positions[a, 0])
-                    wy = y - positions[a, 1] - s * (positions[b, 1] - positions[a, 1]) - t * (positions[c, 1] - positions[a, 1])
-                    wz = z - positions[a, 2] - s * (positions[b, 2] - positions[a, 2]) - t * (positions[c, 2] - positions[a, 2])
-                    shares = (1.0, s + t - 1.0, -s, -t)
-                    kept = min(distance, np.sqrt(at_rest))
-                    count = tell(count, items, weights, normals, gaps, (v, a, b, c), shares, wx, wy, wz, kept)
-    halves = np.empty(len(edges))
+                    around = reach[v] + distance + halves[o]
+                    if squared_apart(positions, v, middles, o) <= around * around:
+                        count = tell_corner(v, o, positions, rest, triangles, beside, distance, edge, reach, count, found)
     for e in range(len(edges)):
-        squared = 0.0
         for k in range(3):
             middles[e, k] = 0.5 * (positions[edges[e, 0], k] + positions[edges[e, 1], k])
-            squared += (positions[edges[e, 0], k] - positions[edges[e, 1], k]) ** 2
-        halves[e] = 0.5 * np.sqrt(squared)
+        halves[e] = np.sqrt(squared_apart(positions, edges[e, 0], middles, e)) + max(reach[edges[e, 0]], reach[edges[e, 1]])
     sort_into_cells(middles[: len(edges)], low, size, counts, starts, order)
+    first_key = len(positions) * len(triangles)
     for e in range(len(edges)):
-        a, b = np.int64(edges[e, 0]), np.int64(edges[e, 1])
-        i0, j0, k0 = int((middles[e, 0] - low[0]) / size), int((middles[e, 1] - low[1]) / size), int((middles[e, 2] - low[2]) / size)
-        for i in range(max(i0 - 1, 0), min(i0 + 2, counts[0])):
-            for j in range(max(j0 - 1, 0), min(j0 + 2, counts[1])):
+        (i0, i1), (j0, j1), (k0, k1) = in_cells(low, size, counts, middles[e, 0], middles[e, 1], middles[e, 2])
+        for i in range(i0, i1):
+            for j in range(j0, j1):
                 first = (i * counts[1] + j) * counts[2]
-                for n in range(starts[first + max(k0 - 1, 0)], starts[first + min(k0 + 2, counts[2])]):
+                for n in range(starts[first + k0], starts[first + k1]):
                     f = order[n]
-                    c, d = np.int64(edges[f, 0]), np.int64(edges[f, 1])
-                    if f <= e or a in (c, d) or b in (c, d):
-                        continue
-                    far = max(reach[a], reach[b]) + max(reach[c], reach[d]) + distance
-                    around = far + halves[e] + halves[f]
-                    wx, wy, wz = middles[e, 0] - middles[f, 0], middles[e, 1] - middles[f, 1], middles[e, 2] - middles[f, 2]
-                    if wx * wx + wy * wy + wz * wz > around * around:
-                        continue
-                    s, t, wx, wy, wz = between_edges(positions, a, b, c, d)
-                    # At its ends it is a matter of vertices and triangles.
-                    if wx * wx + wy * wy + wz * wz > far * far or s <= 0.0 or s >= 1.0 or t <= 0.0 or t >= 1.0:
-                        continue
-                    _, _, rx, ry, rz = between_edges(rest, a, b, c, d)
-                    kept = min(distance, np.sqrt(rx * rx + ry * ry + rz * rz))
-                    count = tell(count, items, weights, normals, gaps, (a, b, c, d), (1.0 - s, s, t - 1.0, -t), wx, wy, wz, kept)
+                    around = halves[e] + halves[f] + distance
+                    if f > e and squared_apart(middles, e, middles, f) <= around * around:
+                        count = tell_edge(e, f, positions, rest, edges, first_key, distance, edge, reach, count, found)
     return count
+
+
+@register_jitable
+def gap_of(q, points, items, weights, normals, gaps):
+    """How far apart a fold is with its particles at points (P, 4)."""
+    gap = gaps[q, 0]
+    for c in range(4):
+        i = items[q, c]
+        gap += weights[q, c] * (points[i, 0] * normals[q, 0] + points[i, 1] * normals[q, 1] + points[i, 2] * normals[q, 2])
+    return gap
+
+
+@register_jitable
+def go_as_one(q, points, old, items):
+    """Let the particles of a fold go along with each other: whatever holds them, they come no nearer."""
+    x, y, z, mass = 0.0, 0.0, 0.0, 0.0
+    for c in range(4):
+        i = items[q, c]
+        own = 1.0 / max(np.float64(points[i, 3]), FIXED)
+        x, y, z = x + own * (points[i, 0] - old[i, 0]), y + own * (points[i, 1] - old[i, 1]), z + own * (points[i, 2] - old[i, 2])
+        mass += own
+    for c in range(4):
+        i = items[q, c]
+        if points[i, 3] > 0.0:
+            points[i, 0], points[i, 1], points[i, 2] = old[i, 0] + x / mass, old[i, 1] + y / mass, old[i, 2] + z / mass
 
 
 def _push_folds(points, old, items, weights, normals, gaps, friction):
     """Keep folds apart, one after another; ``points`` and ``old`` (P, 4) as soft.py says, other arrays as `find_folds`, made when the
     frame began."""
-    for _ in range(ROUNDS):
+    tight = False
+    for turn in range(MOST_ROUNDS):
+        tight = False
         for q in range(len(items)):
-            gap, began, gives = gaps[q, 0], gaps[q, 0], 0.0
-            nx, ny, nz = normals[q, 0], normals[q, 1], normals[q, 2]
+            gap, gives = gap_of(q, points, items, weights, normals, gaps), 0.0
             for c in range(4):
-                i, share = items[q, c], weights[q, c]
-                gap += share * (points[i, 0] * nx + points[i, 1] * ny + points[i, 2] * nz)
-                began += share * (old[i, 0] * nx + old[i, 1] * ny + old[i, 2] * nz)
-                gives += share * share * points[i, 3]
-            gap, began = gap - gaps[q, 1], began - gaps[q, 1]
-            if gap >= 0.0 or gives <= 0.0:
+                gives += weights[q, c] * weights[q, c] * points[items[q, c], 3]
+            if gap >= gaps[q, 1] or gives <= 0.0:
                 continue
-            push = -gap if began >= -SLACK else min(-gap, max((1.0 - EASE) * began - gap, 0.0))
+            tight = tight or gap < TIGHT * gaps[q, 1]
+            gap, began = gap - gaps[q, 1], gap_of(q, old, items, weights, normals, gaps) - gaps[q, 1]
+            push = -gap if began >= -SLACK else min(-gap, max((1.0 - BACK) * began - gap, 0.0))
+            nx, ny, nz = normals[q, 0], normals[q, 1], normals[q, 2]
             mx = my = mz = 0.0
             for c in range(4):
                 i, share = items[q, c], weights[q, c]
@@ -184,6 +340,18 @@ def _push_folds(points, old, items, weights, normals, gaps, friction):
                 points[i, 0] += part * np.float32(x)
                 points[i, 1] += part * np.float32(y)
                 points[i, 2] += part * np.float32(z)
+        if turn + 1 >= ROUNDS and not tight:
+            break
+    # What would still go through goes along with the other, and then what would go through these.
+    for _ in range(MOST_ROUNDS):
+        if not tight:
+            break
+        tight = False
+        for q in range(len(items)):
+            gap = gap_of(q, points, items, weights, normals, gaps)
+            if gap < LEAST * gaps[q, 1] and gap < gap_of(q, old, items, weights, normals, gaps) - SLACK * gaps[q, 1]:
+                go_as_one(q, points, old, items)
+                tight = True
 
 
 push_folds = kernel(_push_folds)

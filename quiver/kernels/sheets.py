@@ -440,10 +440,12 @@ def _advance_sheet(
             arrive(spans[span] // LANES, spans[span + 1] // LANES, single_dt, order, particles[2], v, step, then, points)
         meet(barrier, thread_count)
         if part == 0:
-            push_held(substep, points, was, *touches[0])
-            push_surface_contacts(substep, substeps, points, was, *touches[1])
-            push_surface_contact_lanes(substep, substeps, points, was, *touches[2])
-            push_folds(points, was, *touches[3])
+            # Folds push what lies below them into what it lies on: that pushes back.
+            for _ in range(2 if len(touches[3][0]) else 1):
+                push_held(substep, points, was, *touches[0])
+                push_surface_contacts(substep, substeps, points, was, *touches[1])
+                push_surface_contact_lanes(substep, substeps, points, was, *touches[2])
+                push_folds(points, was, *touches[3])
         meet(barrier, thread_count)
     if part == 0:
         limit = np.float32(factors[2])

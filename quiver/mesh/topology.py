@@ -85,6 +85,16 @@ def edges_of_triangles(triangles, count):
     return _unique_edges(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]), count)
 
 
+def neighbours_across(triangles):
+    """The triangle across the side opposite to each corner of triangles (F, 3), int32 (F, 3); -1 where there is none, or several."""
+    sides = np.sort(triangles[:, [[1, 2], [2, 0], [0, 1]]].reshape(-1, 2), axis=1).astype(np.int64)
+    _, which, counts = np.unique(sides @ [int(triangles.max(initial=0)) + 1, 1], return_inverse=True, return_counts=True)
+    out = np.full(len(sides), -1, np.int32)
+    pairs = np.argsort(which, kind="stable")[np.repeat(counts == 2, counts)].reshape(-1, 2)
+    out[pairs] = pairs[:, ::-1] // 3
+    return out.reshape(-1, 3)
+
+
 def _unique_edges(pairs, count):
     # As one number each they are sorted faster than pairs.
     keys, counts = np.unique(np.sort(pairs, axis=1).astype(np.int64) @ [count, 1], return_counts=True)

@@ -6,7 +6,7 @@ from unittest import TestCase
 import numpy as np
 
 from quiver.bodies import conforming, lattice, volume
-from quiver.contact.softs import OwnContacts
+from quiver.contact.own import OwnContacts
 from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character

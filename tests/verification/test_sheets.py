@@ -8,7 +8,8 @@ from scipy.special import j0
 
 from quiver.bodies import sheet
 from quiver.bodies.chain import GRAVITY
-from quiver.contact.softs import FoldContacts, SoftContacts
+from quiver.contact.own import FoldContacts
+from quiver.contact.softs import SoftContacts
 from quiver.kernels import sheets
 from quiver.kernels.folds import push_folds
 from quiver.ring import swing_of
@@ -207,18 +208,18 @@ class FoldTest(TestCase):
             found += int((crosses & ~np.isin(triangles, (i, j)).any(1)).sum())
         return found
 
-    def dropped(self, is_apart, bending=0.01):
+    def dropped(self, is_apart, bending=0.01, seed=2, cells=(44, 22), thickness=0.004):
         """A curtain that stands on the ground's edge and is let fall onto a floor: (positions, triangles, edges)."""
-        nodes, triangles, _ = strip(1.0, 0.5, (44, 22), lambda n: np.zeros(len(n)))
-        rng = np.random.default_rng(2)
+        nodes, triangles, _ = strip(1.0, 0.5, cells, lambda n: np.zeros(len(n)))
+        rng = np.random.default_rng(seed)
         hung = nodes[:, [1, 0, 2]] * [1.0, 1.0, 1.0] + [0.0, 0.02, 0.0]
-        hung[:, 0] += 0.02 * np.sin(9.0 * hung[:, 1]) + 0.002 * rng.normal(size=len(hung))
+        hung[:, 0] += 0.02 * np.sin((5.0 + 2.0 * seed) * hung[:, 1]) + 0.002 * rng.normal(size=len(hung))
         body = sheet.build(hung, triangles, np.zeros(len(hung)), 0.01, bending, 3.0)
         contacts = contacts_of(edits.with_new_collider(Setup(), "ground", "Ground"))
         every, ends = np.arange(len(hung)), np.tile([1.0, 0.0, 0.0, 0.0], (len(hung), 1))
         touching = SoftContacts(contacts, np.array([0]), [], hung, np.repeat(every[:, None], 4, 1), ends, 0.002)
         touching.start(np.zeros((1, 3, 4)), DT)
-        run, folds = Run(hung, body), FoldContacts(hung, triangles, body.edges, 0.004)
+        run, folds = Run(hung, body), FoldContacts(hung, triangles, body.edges, thickness)
         for _ in range(60):
             touching.ready(np.zeros((SUBSTEPS, 1, 3, 4)), np.zeros(1, bool), SUBSTEPS, looks=LOOKS)
             for look in range(LOOKS):
@@ -231,6 +232,14 @@ class FoldTest(TestCase):
         through, apart = (self.crossings(*self.dropped(is_apart)) for is_apart in (False, True))
         self.assertGreater(through, 20)
         self.assertEqual(apart, 0)
+
+    def test_nor_do_limp_stiff_thick_and_coarse_ones(self):
+        for case in (
+            {"bending": 0.002, "seed": 31, "cells": (30, 15), "thickness": 0.006},
+            {"bending": 0.02, "seed": 36, "cells": (24, 12)},
+        ):
+            with self.subTest(case):
+                self.assertEqual(self.crossings(*self.dropped(True, **case)), 0)
 
     def test_the_plain_copy_does_the_same_and_momentum_is_kept(self):
         rng = np.random.default_rng(5)

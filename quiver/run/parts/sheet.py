@@ -4,7 +4,7 @@ import numpy as np
 from scipy import sparse
 
 from quiver.bodies import chain as swing
-from quiver.contact.softs import FoldContacts
+from quiver.contact.own import FoldContacts
 from quiver.errors import BadInput
 from quiver.rig import transforms
 from quiver.rig.skinning import skinned_through, subset

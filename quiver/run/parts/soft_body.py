@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from quiver.contact.softs import OwnContacts, SoftContacts
+from quiver.contact.own import OwnContacts
+from quiver.contact.softs import SoftContacts
 from quiver.errors import Unstable
 from quiver.kernels.carrying import carry_moves
 from quiver.mesh.topology import outer_faces
@@ -25,7 +26,7 @@ class SoftBody(Unit, Part):
     """
 
     VARYING = ("before", "turned", "moved_before")
-    INSIDE = ("state", "touching")
+    INSIDE = ("state", "touching", "self_contact")
     is_soft, self_contact, _keeps = True, None, "keyed"
     solver, stride, looks, nothing_of_itself = solid, 1, 1, solid.NO_PAIRS
 
@@ -153,6 +154,8 @@ class SoftBody(Unit, Part):
         self.state = solid.SolidState(self.before)
         if self.touching:
             self.touching.start(world, self.model.dt)
+        if self.self_contact:
+            self.self_contact.start()
 
     def fresh(self):
         """As `Varying.fresh`, in the rest pose."""
