@@ -102,11 +102,11 @@ def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
 
 
 @register_jitable
-def solve(domain, points, tets, length_limits):
+def solve(domain, is_back, points, tets, length_limits):
     """One pass over the constraints of a domain, or of the interface."""
     fans, tet_indices, tet_params, kinds, matrices, prestress, tet_starts = tets
     length_limit_indices, length_limit_params, length_limit_starts = length_limits
-    solve_fans(tet_starts[domain], tet_starts[domain + 1], points, fans, tet_indices, tet_params, kinds, matrices, prestress)
+    solve_fans(tet_starts[domain], tet_starts[domain + 1], is_back, points, fans, tet_indices, tet_params, kinds, matrices, prestress)
     solve_length_limits(length_limit_starts[domain], length_limit_starts[domain + 1], points, length_limit_indices, length_limit_params)
 
 
@@ -186,12 +186,12 @@ def _advance(
         for domain in range(part, interface, thread_count):
             span = rows[domain], rows[domain + 1]
             predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, damping_factor, drag_factor, limit)
-            solve(domain, points, tets, length_limits)
+            solve(domain, step % 2 == 1, points, tets, length_limits)
         if interface > 1:
             meet(barrier, thread_count)
         if part == 0:
             if interface > 1:
-                solve(interface, points, tets, length_limits)
+                solve(interface, step % 2 == 1, points, tets, length_limits)
             keep_volumes(step, points, positions, *pressures)
             push_held(step, points, old.reshape(-1, 4), *touches[0])
             push_surface_contacts(step, substeps, points, old.reshape(-1, 4), *touches[1])

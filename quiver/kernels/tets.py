@@ -67,12 +67,14 @@ def goal_row(fan, k):
     return 3 * fan + 6 + k
 
 
-def _solve_fans(first, end, points, fans, indices, params, kinds, matrices, prestress):
-    """Move the particles of the fans of blocks first..end-1, tetrahedron by tetrahedron, by one step of shape and volume together.
+def _solve_fans(first, end, is_back, points, fans, indices, params, kinds, matrices, prestress):
+    """Move the particles of the fans of blocks first..end-1, or the other way round, tetrahedron by tetrahedron, by one step of shape and
+    volume together.
 
     The formula is in here, not in a function for one tetrahedron: that would be called, not built in, and take half as long again.
     """
-    for block in range(first, end):
+    for number in range(first, end):
+        block = first + end - 1 - number if is_back else number
         fan, i, p, slot = fans[block, 0], fans[block, 1], fans[block, 2], fans[block, 3]
         ax, ay, az, aw = gather(points, indices, i)
         bx, by, bz, bw = gather(points, indices, i + 1)

@@ -8,8 +8,9 @@ from quiver.sim import solid
 
 KEPT = 16
 _known = Cache(KEPT)
-SMALL, DT, MOST_STEPS = 1e-4, 1.0 / 240.0, 2000
-"""The first swing, as a share of the cells; a substep [s], which could be any; and as many as are looked at."""
+SMALL, DT, MOST_STEPS, TURNS = 1e-4, 1.0 / 240.0, 2000, 2
+"""The first swing, as a share of the cells; a substep [s], which could be any; as many as are looked at; and those of a frame, in which
+each second one goes the other way round."""
 
 
 def softening_of(body, lattice, edge):
@@ -28,12 +29,12 @@ def _softening_of(body, lattice, edge):
     model = solid.solid_model(body, lattice.tets, young, DT, surfaces=volume.pieces_of(lattice), speed_limit=np.inf)
     state, rate = solid.SolidState(lattice.nodes), np.sqrt(young * body.lowest)
     state.velocities[:, :3] = body.mode * (SMALL * edge * rate)
-    still, before = lattice.nodes[None], 0.0
-    for step in range(1, MOST_STEPS):
+    still, before = np.repeat(lattice.nodes[None], TURNS, 0), 0.0
+    for step in range(1, MOST_STEPS // TURNS):
         solid.advance(model, state, still, lattice.nodes, threads=1)
         now = float(np.einsum("n,nk,nk->", body.masses, body.mode, state.positions - lattice.nodes))
         if step > 1 and now <= 0.0 < before:
-            half = (step - 1 + before / (before - now)) * DT
+            half = (step - 1 + before / (before - now)) * TURNS * DT
             return max(rate * half / np.pi - 1.0, 0.0) / volume.STEADY**2
         before = now
     return volume.SOFTENING
