@@ -89,9 +89,9 @@ class ChainScene:
         arrays = [wide(self.state.rows, 6 * n, 1), wide(self.model.params, kernel.PARAMS * n, 1)]
         arrays += [wide(self.motion, 6 * n + 6, SUBSTEPS), wide(self.axes, 6 * n, SUBSTEPS)]
         arrays.append((*self.obstacles, wide(self.colliders[2], 2 * n * len(self.obstacles[1]), 1)))
-        record = np.zeros((blocks * 3 * n, width), np.float32)
+        room = np.zeros((kernel.SCRATCH * n, width), np.float32), np.zeros((blocks * 3 * n, width), np.float32)
         return lambda: kernel.advance(
-            0, blocks, SUBSTEPS, n, np.float32(self.model.dt), *arrays, NO_SURFACE_CONTACTS, True, SUBSTEPS, record
+            0, blocks, SUBSTEPS, n, np.float32(self.model.dt), *arrays, NO_SURFACE_CONTACTS, True, SUBSTEPS, *room
         )
 
 
@@ -258,11 +258,11 @@ class PlainSolid:
         self.none = np.zeros((0, LANES), np.float32)
 
     def scalar(self):
-        scalar_solve(0, len(self.lone[0]), self.points, *self.lone, np.zeros((0, 1), np.float32))
+        scalar_solve(0, len(self.lone[0]), False, self.points, *self.lone, np.zeros((0, 1), np.float32))
 
     def by_colour(self):
         for scene in self.colours:
-            tets.solve_fans.py_func(0, 1, self.points, *scene, self.none)
+            tets.solve_fans.py_func(0, 1, False, self.points, *scene, self.none)
 
 
 def _scalar_solve():
