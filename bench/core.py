@@ -185,7 +185,7 @@ def big_file(vertices=50_000, joints=60, clips=10):
 def solid_rows():
     """Soft solids: the kernel, a frame, building, and the demo as a whole."""
     for wanted in (50_000, 10_000):
-        made, body = _bar(wanted)
+        made, body = bar(wanted)
         run = SolidRun(made, body)
         plain = PlainSolid(run)
         each = SUBSTEPS * len(made.tets)
@@ -205,7 +205,7 @@ def solid_rows():
     yield _one_dial_row()
 
 
-def _bar(tets):
+def bar(tets):
     edge = (12 * 0.55 / tets) ** (1 / 3)
     positions, triangles = box_surface((1.0, 0.75, 0.75), (40, 30, 30))
     made = lattice.build(positions, triangles, np.ones(len(positions), bool), edge)

@@ -1,16 +1,16 @@
-"""The bench's scenes, small and not timed: that they still call the kernels as these are, and that both sides do the same work."""
+"""The bench's scenes, small and not timed: that they still call the kernels as these are."""
 
 from unittest import TestCase
 
 import numpy as np
 
-from bench.core import ChainScene, PlainSolid, SolidRun, _bar
+from bench.core import ChainScene, PlainSolid, SolidRun, bar
 from bench.touch import SheetScene
 from quiver.kernels.lanes import LANES
 
 
 class BenchTest(TestCase):
-    def test_chains_do_the_same_in_numpy(self):
+    def test_chains_run_in_both_ways(self):
         scene = ChainScene(LANES)
         plain = scene.plain(LANES)
         plain()
@@ -18,7 +18,7 @@ class BenchTest(TestCase):
         self.assertGreater(np.abs(scene.state.rows).max(), 1e-3)
 
     def test_a_substep_of_a_solid_in_both_plain_ways(self):
-        run = SolidRun(*_bar(400))
+        run = SolidRun(*bar(400))
         run.frame()
         self.assertTrue(np.isfinite(run.state.positions).all())
         ends = []
@@ -30,7 +30,7 @@ class BenchTest(TestCase):
         self.assertTrue(all(np.isfinite(each).all() for each in ends))
         np.testing.assert_allclose(*ends, atol=2e-3)
 
-    def test_a_cloth_on_a_ball_stays_on_it_in_both_ways(self):
+    def test_a_cloth_stays_on_its_ball(self):
         scene = SheetScene(12)
         for _ in range(3):
             scene.ours()

@@ -9,9 +9,9 @@ from quiver.mesh.topology import neighbours_across
 from quiver.sim.varying import Varying
 
 OWN_SPACING, OWN_NEIGHBOURS, FARTHEST_OWN = 0.8, 2.2, 1.5
-"""Particles of one sheet keep so many edges apart; closer at rest than so many they are neighbours; and no more of those are looked at."""
+"""Particles of one solid keep so many edges apart; closer at rest than so many they are neighbours; and no more of those are looked at."""
 OWN_FRICTION = 0.3
-"""Coefficient of friction of a sheet with itself."""
+"""Coefficient of friction of a soft body with itself."""
 LEAST_FOLD, FARTHEST_FOLD, ROOM, MOST_CELLS = 0.05, 1.0, 32, 64
 """A sheet is at least so thick to itself, and looked for no farther off, in shares of an edge; so many folds there is room for at first,
 for each particle; and the grid in which they are looked up has no more cells along any side."""

@@ -10,6 +10,7 @@ from numba.extending import register_jitable
 
 from quiver.kernels.compiling import kernel, making_arrays
 from quiver.kernels.contacts import SLACK, TINY
+from quiver.kernels.measures import spanned
 from quiver.kernels.nearest import nearest_on
 
 PARALLEL, NEARLY = 1e-9, 1e-3
@@ -61,71 +62,88 @@ def squared_apart(places, i, others, j):
 
 
 @register_jitable
-def tell(count, items, weights, normals, gaps, keys, corners, shares, x, y, z, allowed, key):
-    """Add a fold whose gap is x y z long; returns how many there are, whether or not there was room."""
-    length = np.sqrt(x * x + y * y + z * z)
+def squared(u):
+    """The square of a way's length."""
+    return u[0] * u[0] + u[1] * u[1] + u[2] * u[2]
+
+
+@register_jitable
+def tell(count, found, corners, shares, gap, allowed, key):
+    """Add a fold whose gap is a way; returns how many there are, whether or not there was room."""
+    (items, weights, normals, gaps, keys), length = found, np.sqrt(squared(gap))
     if length <= TINY:
         return count
     if count < len(items):
         for c in range(4):
             items[count, c], weights[count, c] = corners[c], shares[c]
-        normals[count, 0], normals[count, 1], normals[count, 2] = x / length, y / length, z / length
+        normals[count, 0], normals[count, 1], normals[count, 2] = gap[0] / length, gap[1] / length, gap[2] / length
         gaps[count, 0], gaps[count, 1], keys[count] = length, allowed, key
     return count + 1
 
 
 @register_jitable
-def between_edges(p, a, b, c, d):
-    """(shares along edges a b and c d of where they are nearest to each other, the way from the second to the first x y z)."""
-    ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
-    vx, vy, vz = p[d, 0] - p[c, 0], p[d, 1] - p[c, 1], p[d, 2] - p[c, 2]
-    wx, wy, wz = p[a, 0] - p[c, 0], p[a, 1] - p[c, 1], p[a, 2] - p[c, 2]
-    uu, uv, vv = ux * ux + uy * uy + uz * uz, ux * vx + uy * vy + uz * vz, vx * vx + vy * vy + vz * vz
-    uw, vw = ux * wx + uy * wy + uz * wz, vx * wx + vy * wy + vz * wz
-    across = uu * vv - uv * uv
-    s = min(max((uv * vw - vv * uw) / across, 0.0), 1.0) if across > PARALLEL * uu * vv else 0.5
-    t = min(max((uv * s + vw) / max(vv, TINY), 0.0), 1.0)
-    s = min(max((uv * t - uw) / max(uu, TINY), 0.0), 1.0)
-    return s, t, wx + s * ux - t * vx, wy + s * uy - t * vy, wz + s * uz - t * vz
+def way(p, i, j):
+    """From one particle to another: x y z."""
+    return p[j, 0] - p[i, 0], p[j, 1] - p[i, 1], p[j, 2] - p[i, 2]
 
 
 @register_jitable
-def over_plane(x, y, z, p, a, b, c):
-    """(whether a triangle has a plane, shares of b and c) of the place straight below a point, outside of the triangle too."""
-    ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
-    vx, vy, vz = p[c, 0] - p[a, 0], p[c, 1] - p[a, 1], p[c, 2] - p[a, 2]
-    wx, wy, wz = x - p[a, 0], y - p[a, 1], z - p[a, 2]
-    uu, uv, vv = ux * ux + uy * uy + uz * uz, ux * vx + uy * vy + uz * vz, vx * vx + vy * vy + vz * vz
-    uw, vw = ux * wx + uy * wy + uz * wz, vx * wx + vy * wy + vz * wz
+def products(u, v, w):
+    """The scalar products of ways: (u u, u v, v v, u w, v w)."""
+    return (
+        u[0] * u[0] + u[1] * u[1] + u[2] * u[2],
+        u[0] * v[0] + u[1] * v[1] + u[2] * v[2],
+        v[0] * v[0] + v[1] * v[1] + v[2] * v[2],
+        u[0] * w[0] + u[1] * w[1] + u[2] * w[2],
+        v[0] * w[0] + v[1] * w[1] + v[2] * w[2],
+    )
+
+
+@register_jitable
+def left_of(w, s, u, t, v):
+    """What is left of a way w with s of a way u and less t of v: x y z."""
+    return w[0] + s * u[0] - t * v[0], w[1] + s * u[1] - t * v[1], w[2] + s * u[2] - t * v[2]
+
+
+@register_jitable
+def shares_of(u, v, w, least):
+    """(whether ways u and v span a plane, shares of both that come nearest to a way w): none where the square of the sine between them is
+    no more than ``least``."""
+    uu, uv, vv, uw, vw = products(u, v, w)
     across = uu * vv - uv * uv
-    if across <= PARALLEL * uu * vv:
+    if across <= least * uu * vv:
         return False, 0.0, 0.0
     return True, (vv * uw - uv * vw) / across, (uu * vw - uv * uw) / across
 
 
 @register_jitable
-def side_of(p, a, b, c, d, x, y, z):
-    """The sine of the angle between edges a b and c d, with a sign that says on which side of them a way x y z across both goes, however
-    they are turned."""
-    ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
-    vx, vy, vz = p[d, 0] - p[c, 0], p[d, 1] - p[c, 1], p[d, 2] - p[c, 2]
-    lengths = np.sqrt((ux * ux + uy * uy + uz * uz) * (vx * vx + vy * vy + vz * vz) * (x * x + y * y + z * z))
-    return ((uy * vz - uz * vy) * x + (uz * vx - ux * vz) * y + (ux * vy - uy * vx) * z) / max(lengths, TINY)
+def between_edges(p, a, b, c, d):
+    """The way from edge c d to edge a b where they are nearest to each other: x y z."""
+    u, v, w = way(p, a, b), way(p, c, d), way(p, c, a)
+    uu, uv, vv, uw, vw = products(u, v, w)
+    across = uu * vv - uv * uv
+    s = min(max((uv * vw - vv * uw) / across, 0.0), 1.0) if across > PARALLEL * uu * vv else 0.5
+    t = min(max((uv * s + vw) / max(vv, TINY), 0.0), 1.0)
+    s = min(max((uv * t - uw) / max(uu, TINY), 0.0), 1.0)
+    return left_of(w, s, u, t, v)
 
 
 @register_jitable
 def between_lines(p, a, b, c, d):
-    """As `between_edges`, of the lines through them; where they are parallel, nowhere."""
-    ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
-    vx, vy, vz = p[d, 0] - p[c, 0], p[d, 1] - p[c, 1], p[d, 2] - p[c, 2]
-    wx, wy, wz = p[a, 0] - p[c, 0], p[a, 1] - p[c, 1], p[a, 2] - p[c, 2]
-    uu, uv, vv = ux * ux + uy * uy + uz * uz, ux * vx + uy * vy + uz * vz, vx * vx + vy * vy + vz * vz
-    uw, vw = ux * wx + uy * wy + uz * wz, vx * wx + vy * wy + vz * wz
-    across = uu * vv - uv * uv
-    if across <= NEARLY * uu * vv:
-        return np.inf, np.inf, 0.0, 0.0, 0.0
-    s, t = (uv * vw - vv * uw) / across, (uu * vw - uv * uw) / across
-    return s, t, wx + s * ux - t * vx, wy + s * uy - t * vy, wz + s * uz - t * vz
+    """(whether edges a b and c d cross each other at all, shares along them of where the lines through them are nearest, the way from the
+    second line to the first)."""
+    u, v, w = way(p, a, b), way(p, c, d), way(p, c, a)
+    do_cross, back, t = shares_of(u, v, w, NEARLY)
+    return do_cross, -back, t, left_of(w, -back, u, t, v)
+
+
+@register_jitable
+def side_of(p, a, b, c, d, w):
+    """The sine of the angle between edges a b and c d, with a sign that says on which side of them a way w across both goes, however they
+    are turned."""
+    u, v = way(p, a, b), way(p, c, d)
+    lengths = np.sqrt(squared(u) * squared(v) * squared(w))
+    return spanned(w[0], w[1], w[2], u[0], u[1], u[2], v[0], v[1], v[2]) / max(lengths, TINY)
 
 
 @register_jitable
@@ -179,58 +197,50 @@ def in_cells(low, size, counts, x, y, z):
 @kernel
 def tell_corner(v, o, positions, rest, triangles, beside, distance, edge, reach, count, found):
     """Add what a vertex may touch of a triangle ``o``: how many folds there are now."""
-    items, weights, normals, gaps, keys = found
     a, b, c = np.int64(triangles[o, 0]), np.int64(triangles[o, 1]), np.int64(triangles[o, 2])
     if v in (a, b, c):
         return count
     x, y, z, far = positions[v, 0], positions[v, 1], positions[v, 2], reach[v] + max(reach[a], reach[b], reach[c]) + distance
-    squared, on_b, on_c = nearest_on(x, y, z, positions, a, b, c)
-    if squared > far * far:
+    off, on_b, on_c = nearest_on(x, y, z, positions, a, b, c)
+    if off > far * far:
         return count
     at_rest, _, _ = nearest_on(rest[v, 0], rest[v, 1], rest[v, 2], rest, a, b, c)
     beyond = BEYOND if at_rest > edge * edge else 0.0
-    is_plane, s, t = over_plane(x, y, z, positions, a, b, c)
+    u, other, w = way(positions, a, b), way(positions, a, c), way(positions, a, v)
+    is_plane, s, t = shares_of(u, other, w, PARALLEL)
     is_over = is_plane and s > -beyond and t > -beyond and s + t < 1.0 + beyond
     if not is_over:
         # What is beside it is free to come over it, but where no triangle is below: a ridge or a tip is nearest there.
         if at_rest <= distance * distance or not is_tip(positions, v, o, triangles, beside, on_b, on_c):
             return count
         s, t = on_b, on_c
-    wx = x - positions[a, 0] - s * (positions[b, 0] - positions[a, 0]) - t * (positions[c, 0] - positions[a, 0])
-    wy = y - positions[a, 1] - s * (positions[b, 1] - positions[a, 1]) - t * (positions[c, 1] - positions[a, 1])
-    wz = z - positions[a, 2] - s * (positions[b, 2] - positions[a, 2]) - t * (positions[c, 2] - positions[a, 2])
-    key = -1
+    gap, key = left_of(w, -s, u, t, other), -1
     if is_over and min(s, t, 1.0 - s - t) > 0.0:
-        key = 2 * (v * len(triangles) + o) + (1 if side_of(positions, a, b, a, c, wx, wy, wz) > 0.0 else 0)
-    kept, shares = min(distance, np.sqrt(at_rest)), (1.0, s + t - 1.0, -s, -t)
-    return tell(count, items, weights, normals, gaps, keys, (v, a, b, c), shares, wx, wy, wz, kept, key)
+        key = 2 * (v * len(triangles) + o) + (1 if side_of(positions, a, b, a, c, gap) > 0.0 else 0)
+    return tell(count, found, (v, a, b, c), (1.0, s + t - 1.0, -s, -t), gap, min(distance, np.sqrt(at_rest)), key)
 
 
 @kernel
 def tell_edge(e, f, positions, rest, edges, first_key, distance, edge, reach, count, found):
     """Add what an edge may touch of another one, ``f``: how many folds there are now."""
-    items, weights, normals, gaps, keys = found
     a, b, c, d = np.int64(edges[e, 0]), np.int64(edges[e, 1]), np.int64(edges[f, 0]), np.int64(edges[f, 1])
     if a in (c, d) or b in (c, d):
         return count
     far = max(reach[a], reach[b]) + max(reach[c], reach[d]) + distance
-    _, _, wx, wy, wz = between_edges(positions, a, b, c, d)
-    if wx * wx + wy * wy + wz * wz > far * far:
+    if squared(between_edges(positions, a, b, c, d)) > far * far:
         return count
-    _, _, wx, wy, wz = between_edges(rest, a, b, c, d)
-    at_rest = wx * wx + wy * wy + wz * wz
+    at_rest = squared(between_edges(rest, a, b, c, d))
     beyond = BEYOND if at_rest > edge * edge else 0.0
-    s, t, wx, wy, wz = between_lines(positions, a, b, c, d)
+    do_cross, s, t, gap = between_lines(positions, a, b, c, d)
     # At its ends it is a matter of vertices and triangles.
-    if s <= -beyond or s >= 1.0 + beyond or t <= -beyond or t >= 1.0 + beyond:
+    if not do_cross or s <= -beyond or s >= 1.0 + beyond or t <= -beyond or t >= 1.0 + beyond:
         return count
     key = -1
     if min(s, t, 1.0 - s, 1.0 - t) > 0.0:
-        side = side_of(positions, a, b, c, d, wx, wy, wz)
+        side = side_of(positions, a, b, c, d, gap)
         if abs(side) > TURNED:
             key = 2 * (first_key + e * len(edges) + f) + (1 if side > 0.0 else 0)
-    kept, shares = min(distance, np.sqrt(at_rest)), (1.0 - s, s, t - 1.0, -t)
-    return tell(count, items, weights, normals, gaps, keys, (a, b, c, d), shares, wx, wy, wz, kept, key)
+    return tell(count, found, (a, b, c, d), (1.0 - s, s, t - 1.0, -t), gap, min(distance, np.sqrt(at_rest)), key)
 
 
 @making_arrays

@@ -1,7 +1,8 @@
 """A triangular matrix by panels of sixteen rows, times three coordinates at once: what the solves of a sheet spend their time in.
 
 Values are rows of sixteen, one for each column that a panel has outside of its own square; points are rows of a matrix (M, 4). Pointers
-instead of arrays in the inner loops, and sums that do not wait for each other: five times as quick as the same in plain Numba.
+instead of arrays in the inner loops, and sums that do not wait for each other: three times as quick as the same in plain Numba, for a
+sheet of 1,024 particles.
 """
 
 import numpy as np
