@@ -98,8 +98,9 @@ class Contacts:
             if not meets_skin(setup, layer, skin.collider):
                 continue
             own, key = self._own(setup, layer, skin, driven)
+            # Flesh dents into where it was cut out; what hangs on joints does not.
             found.append(
-                self._once((skin.collider.id, key), lambda skin=skin, own=own, key=key: skin.without(own, key) if own.any() else skin)
+                self._once((skin.collider.id, key), lambda skin=skin, own=own, key=key: _rest_of(skin, own, key, bool(layer.region)))
             )
         return [skin for skin in found if skin is not None]
 
@@ -127,24 +128,34 @@ class Contacts:
         """Which of simple shapes (indices) ride on a joint that moves skin, and stand for it: bool (n,)."""
         return np.array([int(node) in self._skin_of_nodes for node in self.nodes[indices]], bool)
 
-    def skins_behind(self, met, driven):
+    def seen(self, met):
+        """Those of simple shapes (indices ``met``) that are what they show: of the others, the skin behind them counts."""
+        met = np.asarray(met, int)
+        return met[~self.stands_for_skin(met)]
+
+    def skins_behind(self, met, driven=(), region=None, carriers=()):
         """The Skins that simple shapes (indices ``met``) stand for: what is seen, and so what counts.
 
-        Of each mesh all is left out of which ``driven`` nodes move more than LEAST_OWN, and what hangs on joints whose shapes are not met.
+        Of each mesh all is left out that a layer moves itself: what is in its ``region`` (Region), and what its ``driven`` nodes move by
+        more than LEAST_OWN. So is what hangs on joints whose shapes are not met, but for the ``carriers`` of its own flesh.
         """
         met = np.asarray(met, int)
         shapes = {}
         for index in met[self.stands_for_skin(met)]:
             shapes.setdefault(self._skin_of_nodes[int(self.nodes[index])], []).append(index)
-        spared = set(self.nodes[np.setdiff1d(np.arange(len(self)), met)].tolist()) - set(self.nodes[met].tolist())
+        spared = set(self.nodes[np.setdiff1d(np.arange(len(self)), met)].tolist()) - set(self.nodes[met].tolist()) - set(carriers)
         found = []
         for mesh_index, own in shapes.items():
-            mesh, key = self.character.meshes[mesh_index], ("behind", tuple(sorted(driven)), tuple(sorted(spared)))
+            mesh = self.character.meshes[mesh_index]
+            values = region.values if region and region.mesh == mesh.name else None
+            key = "behind", tuple(sorted(driven)), tuple(sorted(spared)), values, region is not None
 
-            def make(mesh=mesh, collider=self.colliders[own[0]], key=key):
+            def make(mesh=mesh, collider=self.colliders[own[0]], key=key, values=values):
                 share = (mesh.weights * np.isin(mesh.joints, sorted(driven))).sum(1)
                 left_out = (share > LEAST_OWN) | np.isin(mesh.heaviest, sorted(spared))
-                return SkinBehind(collider, surface_of(self.character, mesh.name, self.scale)).without(left_out, key)
+                if values is not None:
+                    left_out |= regions.is_in(regions.decode(values, len(left_out)))
+                return SkinBehind(collider, surface_of(self.character, mesh.name, self.scale)).without(left_out, key, region is not None)
 
             found.append(self._once((mesh_index, self.colliders[own[0]].id, key), make))
         return [skin for skin in found if skin is not None]
@@ -181,6 +192,10 @@ class Contacts:
         """
         wanted = np.asarray(thickness)[..., None] + self.radii + self.margins
         return np.minimum(wanted, self.distances(points))
+
+
+def _rest_of(skin, own, key, is_open):
+    return skin.without(own, key, is_open) if own.any() else skin
 
 
 def _identity(collider):

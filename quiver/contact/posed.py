@@ -6,6 +6,8 @@ import threading
 import igl
 import numpy as np
 from cachetools import LRUCache
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 from quiver.kernels import posed as kernel
 from quiver.kernels.lanes import LANES
@@ -29,7 +31,7 @@ class PosedSurface:
 
     def __init__(self, patch, mesh, scale, rest_world):
         self.mesh, self.scale, self.rest_world = mesh, scale, rest_world
-        self.layout = _layout(patch, mesh, scale)
+        self.layout, self.is_open = _layout(patch, mesh, scale), bool((patch.lids == kernel.OPEN).any())
         self._rest, self._triangles = np.ascontiguousarray(patch.rest, float), np.ascontiguousarray(patch.triangles, np.int64)
         self._idle, self._known, self._lock = [], LRUCache(KEPT), threading.Lock()
 
@@ -63,7 +65,7 @@ class PosedSurface:
         smooth, true = self.distances(self.rest_world, points, np.full(len(points), np.inf))
         asked, rest = np.ascontiguousarray(points, float), (self._rest, self._triangles)
         is_inside = igl.fast_winding_number(*rest, asked) > 0.5 if len(asked) else np.zeros(0, bool)
-        beside = np.flatnonzero(np.isnan(true) & is_inside)
+        beside = np.flatnonzero(np.isnan(true) & is_inside) if not self.is_open else ()
         if len(beside):
             true[beside] = -np.sqrt(igl.point_mesh_squared_distance(asked[beside], *rest)[0])
         true = np.where(is_inside, -np.abs(true), np.abs(true))
@@ -187,6 +189,8 @@ def _layout(patch, mesh, scale):
         slots=np.ascontiguousarray(slots, np.int32),
         weights=np.ascontiguousarray(weights, np.float32),
         is_rim=patch.is_rim[old],
+        lids=patch.lids[order],
+        parts=_parts(triangles, len(old)),
         cluster_of=np.repeat(np.arange(clusters, dtype=np.int32), np.diff(bounds)),
         scale=np.float32(scale),
     )
@@ -198,3 +202,13 @@ def _corners(triangles, starts, nobody):
     leaf = np.repeat(np.arange(len(starts) - 1), np.diff(starts))
     out[leaf, np.arange(len(triangles)) - starts[leaf]] = triangles
     return np.ascontiguousarray(out.transpose(0, 2, 1)).reshape(-1, LANES)
+
+
+def _parts(triangles, count):
+    """Which part that hangs together each of triangles (F, 3) of so many points belongs to, uint8 (F,), the largest ones by themselves."""
+    sides = triangles[:, [0, 1, 2]].ravel(), triangles[:, [1, 2, 0]].ravel()
+    _, part = connected_components(coo_array((np.ones(len(sides[0]), np.int8), sides), (count, count)), directed=False)
+    _, part, sizes = np.unique(part[triangles[:, 0]], return_inverse=True, return_counts=True)
+    rank = np.empty(len(sizes), int)
+    rank[np.argsort(-sizes, kind="stable")] = np.arange(len(sizes))
+    return np.minimum(rank[part], kernel.MOST_PARTS - 1).astype(np.uint8)

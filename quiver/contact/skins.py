@@ -12,6 +12,7 @@ from quiver.contact.posed import RIM, PosedSurface, PosePair, nearby
 from quiver.errors import BadInput
 from quiver.kernels.lanes import LANES
 from quiver.kernels.nearest import blend, vertex_normals
+from quiver.kernels.posed import HIDDEN, LID, OPEN
 from quiver.mesh.nearest import NearestOn
 from quiver.mesh.topology import edges_of_triangles, welded
 from quiver.rig.pose import rest_matrices
@@ -24,18 +25,23 @@ NEAR = 0.01
 WORTH_A_THREAD = 2000
 """Points that are worth a thread of their own."""
 KEPT_SURFACES = 64
-ABOVE, HIDDEN = 5e-4, 0.7
+ABOVE, WOUND = 5e-4, 0.7
 """So far above a vertex, as a share of the size, its outside begins; where the skin winds around that by more than this, it is hidden."""
 DEEP = 0.08
 """Deeper than that inside nothing is looked for: on the far side of a limb there is another skin [m]."""
 
 
 class Patch:
-    """A surface to be felt: rest (V, 3) [m], triangles (F, 3), F > 0, which vertices lie on its rim, the layout of its tree."""
+    """A surface to be felt: rest (V, 3) [m], triangles (F, 3), F > 0, which vertices lie on its rim, the layout of its tree.
 
-    def __init__(self, rest, triangles):
+    lids  uint8 (F,) which triangles are not felt themselves, as kernels/posed.py says
+    """
+
+    def __init__(self, rest, triangles, lids=None):
         self.rest, self.triangles = rest, triangles
-        self.is_rim = _rim(triangles, len(rest))
+        self.lids = np.zeros(len(triangles), np.uint8) if lids is None else lids
+        # Where an open lid begins, nothing says any more who is inside.
+        self.is_rim = _rim(triangles[self.lids != OPEN], len(rest))
         self.layout = NearestOn(rest, triangles).layout
 
 
@@ -67,7 +73,7 @@ class Surface(Patch):
         vertex_normals(self.rest, self.triangles, normals)
         above = self.rest[used] + ABOVE * float(np.linalg.norm(np.ptp(self.rest, axis=0))) * normals[used]
         seen = np.ones(len(self.rest), bool)
-        seen[used] = igl.fast_winding_number(self.rest, self.triangles.astype(np.int64), above) < HIDDEN
+        seen[used] = igl.fast_winding_number(self.rest, self.triangles.astype(np.int64), above) < WOUND
         return seen[self.triangles].any(1)
 
 
@@ -97,16 +103,18 @@ def surface_of_collider(character, collider, scale):
 class Rest(Patch):
     """What is left of a surface (Surface) without some of its vertices, bool (V,), the cuts closed by lids: so it still has an inside.
 
-    Of what is not seen, nothing is left where ``is_seen``.
+    What is not seen is not felt where ``is_seen``. Lids that are ``is_open`` are not felt: what dents in may go through.
     """
 
-    def __init__(self, surface, without, is_seen=False):
+    def __init__(self, surface, without, is_seen=False, is_open=False):
         self.whole, self.mesh = surface, surface.mesh
-        triangles = surface.triangles[surface.is_seen] if is_seen else surface.triangles
-        is_left = ~without[triangles].any(1)
-        lids = [np.column_stack([np.full(len(rim) - 2, rim[0]), rim[1:-1], rim[2:]]) for rim in cuts(triangles, is_left)]
-        triangles = triangles[is_left]
-        super().__init__(surface.rest, np.concatenate([triangles, *lids]).astype(triangles.dtype))
+        is_left = ~without[surface.triangles].any(1)
+        left, is_felt = surface.triangles[is_left], surface.is_seen[is_left] if is_seen else np.ones(is_left.sum(), bool)
+        lids = [np.column_stack([np.full(len(rim) - 2, rim[0]), rim[1:-1], rim[2:]]) for rim in cuts(surface.triangles, is_left)]
+        # What closes hidden skin is as hidden.
+        kinds = [OPEN if is_open else LID if np.isin(lid, left[is_felt]).any() else HIDDEN for lid in lids]
+        kinds = np.concatenate([np.where(is_felt, 0, HIDDEN), np.repeat(np.array(kinds, int), [len(lid) for lid in lids])])
+        super().__init__(surface.rest, np.concatenate([left, *lids]).astype(left.dtype), kinds.astype(np.uint8))
 
     @cached_property
     def posed(self):
@@ -154,12 +162,12 @@ class Skin:
         self.collider, self.margin, self.friction, self.surface = collider, collider.value("margin") / 1000.0, collider.friction, surface
         self.nodes = [surface.mesh.node] if collider.shape == "hull" else []
 
-    def without(self, own, key):
-        """The same without vertices bool (V,), which ``key`` stands for; None where nothing is left."""
-        surface = self.surface
+    def without(self, own, key, is_open=False):
+        """The same without vertices bool (V,), which ``key`` stands for, as Rest says; None where nothing is left."""
+        surface, how = self.surface, (self.is_seen, is_open)
         if own[surface.triangles].any(1).all():
             return None
-        return type(self)(self.collider, _rests.get(surface, (*key, self.is_seen), lambda: Rest(surface, own, self.is_seen)), key)
+        return type(self)(self.collider, _rests.get(surface, (*key, *how), lambda: Rest(surface, own, *how)), key)
 
     def carried_by(self, nodes):
         """Which of its vertices some nodes move, bool (V,)."""

@@ -25,7 +25,7 @@ import numpy as np
 from numba.extending import register_jitable
 
 from quiver.kernels.compiling import kernel
-from quiver.kernels.contacts import BOUND, kept_out
+from quiver.kernels.contacts import BOUND, EASE, kept_out
 from quiver.kernels.lanes import any_less, larger, load, smaller, splat, sqrt, store, where_less
 from quiver.kernels.surface_contacts import PARAMS as SURFACE_CONTACT
 from quiver.kernels.surface_contacts import before_surface_contact, off_surface_contact
@@ -52,7 +52,7 @@ SHORTEST_SHARE = 0.5
 """... and the least of its keyed length that is left of it."""
 PARAMS = 13
 
-SAMPLES = 8
+SAMPLES = 16
 """Samples of the visible skin of a segment that may touch at once."""
 ALONG = SURFACE_CONTACT
 """Where a sample is along its segment, 0 to 1 between its ends; then how far it is beside its middle line and where the segment looked when
@@ -61,6 +61,8 @@ rows each."""
 ARM, LOOKED, CARRIED, REST, REST_MOVES, SAMPLE = ALONG + 1, ALONG + 4, ALONG + 7, ALONG + 8, ALONG + 11, ALONG + 14
 LEAST_LEVER, FARTHEST_TURN = 1e-3, 0.2
 """So near to a fixed root nothing is levered out; and by no more than so much of a segment's length in a substep."""
+PINCHED = 5e-4
+"""Depth beyond its keys that a sample next to the root may have [m]."""
 SCRATCH = 16
 QUICK = 0.5
 """Cosine of a segment's turn in one substep from which on it pulls along where it is."""
@@ -377,6 +379,31 @@ def levered(skins, sample, wx, wy, wz, ax, ay, az, bx, by, bz, rx, ry, rz, free_
 
 
 @register_jitable
+def unpinched(skins, first, now, then, root, keyed, moved, was, root_was):
+    """What share of its way off its keyed place the end of a chain's first segment may keep.
+
+    Where a chain stands out of skin, samples before and behind its root are pushed against each other, and none of them may get much
+    deeper than as keyed, or than it was. The SAMPLES of the segment begin at a row; its root, where its end is keyed, how far that moved,
+    and where both were a substep ago.
+    """
+    (px, py, pz), (rx, ry, rz), (ux, uy, uz), most = root, keyed, moved, splat(1.0)
+    for slot in range(SAMPLES):
+        sample = first + slot * SAMPLE
+        x, y, z, _, _, _ = sampled(skins, sample, now, px, py, pz, rx + ux, ry + uy, rz + uz)
+        gap = before_surface_contact(skins, sample, now, x, y, z)[0]
+        if not any_less(gap, -PINCHED):
+            continue
+        x, y, z, _, _, _ = sampled(skins, sample, now, px, py, pz, rx, ry, rz)
+        as_keyed = before_surface_contact(skins, sample, now, x, y, z)[0]
+        x, y, z, _, _, _ = sampled(skins, sample, then, *root_was, *was)
+        began = before_surface_contact(skins, sample, then, x, y, z)[0]
+        allowed = smaller(smaller(as_keyed, 0.0) - PINCHED, (1.0 - EASE) * began)
+        share = (as_keyed - allowed) / larger(as_keyed - gap, TINY)
+        most = where_less(gap, allowed, smaller(most, larger(share, 0.0)), most)
+    return most
+
+
+@register_jitable
 def push_out(
     n, state, s0, params, p0, motion, m0, scratch, colliders, first_row, first_contact_distance, surface_contacts, block, now, then
 ):
@@ -432,6 +459,10 @@ def push_out(
                 ax, ay, az, bx, by, bz = levered(skins, sample, wx, wy, wz, *ends, ax, ay, az, free_before, free)
                 vx, vy, vz = vx + ax, vy + ay, vz + az
                 ux, uy, uz = ux + bx, uy + by, uz + bz
+            if i == 0:
+                first = ((k * blocks + block) * n) * SAMPLES * SAMPLE
+                share = unpinched(skins, first, now, then, (px, py, pz), (rx, ry, rz), (ux, uy, uz), (ox, oy, oz), (kx, ky, kz))
+                ux, uy, uz = share * ux, share * uy, share * uz
         store3(state, s0 + 6 * i, ux, uy, uz)
         if i > 0:
             ax, ay, az = load3(state, s0 + 6 * i - 6)

@@ -21,6 +21,12 @@ from quiver.kernels.skinning import blended
 
 LOOSE = np.float32(1e-5)
 """Boxes that no vertex was looked at for are so much larger: weights are shares but for rounding [m]."""
+LID, OPEN, HIDDEN = 1, 2, 3
+"""Triangles that are not felt. A lid closes what was cut and says who is inside; an open one says nothing of what it is the nearest to.
+Hidden skin is inside of other parts, which may have their own word of who is inside.
+"""
+MOST_PARTS = 62
+"""So many parts that hang together are told apart."""
 NOWHERE = 1e15
 """Where nobody's vertex is along each axis [m]: its square is still a number."""
 
@@ -58,6 +64,10 @@ class Layout(NamedTuple):
     """float32 (V, I)"""
     is_rim: np.ndarray
     """bool (V,)"""
+    lids: np.ndarray
+    """uint8 (F,) 0, LID, OPEN or HIDDEN"""
+    parts: np.ndarray
+    """uint8 (F,) the part that it hangs together with, less than MOST_PARTS"""
     cluster_of: np.ndarray
     """int32 (F,)"""
     scale: np.float32

@@ -12,7 +12,7 @@ from numba.extending import register_jitable
 from quiver.kernels.compiling import kernel
 from quiver.kernels.lanes import LANES, aligned, fused, gather, larger, least, less_bits, load, lowest, smaller, store, where_less
 from quiver.kernels.nearest import DEEPEST, TINY, box_distance, nearest_on
-from quiver.kernels.posed import across, make_corner, make_normal, take_pose, wake
+from quiver.kernels.posed import HIDDEN, LID, OPEN, across, make_corner, make_normal, take_pose, wake
 
 WIDER = 1.00001
 """Squared distances in float32 may be wrong by less than this."""
@@ -20,6 +20,8 @@ CORNER = 1e-9
 """A spot with a smaller share of a triangle's corner lies on the edge opposite."""
 TIE, TIE_AT_ZERO = 1.001, 1e-12
 """Squared distances that differ less are settled in float64, as share and [m2]."""
+NOT_FELT = 1 << 62
+"""Besides the bits of parts: what is not felt."""
 BEYOND, BEYOND_ZERO = 1.002, 1e-11
 """More than a tie, likewise."""
 
@@ -42,7 +44,7 @@ class Packet(NamedTuple):
     which: np.ndarray
     """(2, 16) these two, -1 for none"""
     room: np.ndarray
-    """float32 (1, 16) scratch"""
+    """float32 (2, 16) scratch"""
     stack: np.ndarray
     """nodes still to be looked at"""
     found: np.ndarray
@@ -62,7 +64,7 @@ def new_packet():
     points, shares, spots = (np.zeros((LANES, wide)) for wide in (3, 2, 12))
     limits, squares, behind = np.zeros(LANES), np.zeros(LANES), np.zeros(LANES, np.bool_)
     which, stack, found, guesses = (np.zeros(shape, np.int64) for shape in ((2, LANES), 2 * DEEPEST, LANES, LANES))
-    lanes = aligned((3, LANES)), aligned((2, LANES)), which, aligned((1, LANES))
+    lanes = aligned((3, LANES)), aligned((2, LANES)), which, aligned((2, LANES))
     return Packet(points, limits, guesses, np.zeros((3, LANES), np.int32), *lanes, stack, found, shares, squares, behind, spots)
 
 
@@ -118,9 +120,9 @@ def sixteen(positions, corners, leaf):
 
 
 @kernel
-def search(packet, x0, y0, z0, layout, pose, top):
+def search(packet, x0, y0, z0, layout, pose, top, without):
     """A packet goes down the tree, its middle being x0 y0 z0: (the sleeping cluster that it came to, or -1 when done; how many nodes are
-    left on the stack, to be gone on with).
+    left on the stack, to be gone on with). Left out are triangles whose part's bit is set in ``without``, and of which it is NOT_FELT.
 
     In a leaf each point that may be near to one of its triangles is asked of all of them at once. The second one is kept too: which of two
     neighbours is nearer is for float64 to say.
@@ -153,10 +155,17 @@ def search(packet, x0, y0, z0, layout, pose, top):
             continue
         leaf = node - leaves + 1
         triangles = sixteen(positions, corners, leaf)
+        if without:
+            room[1] = np.inf
+            for at in range(starts[leaf], starts[leaf + 1]):
+                is_out = (without >> np.int64(layout.parts[at])) & 1 or (without & NOT_FELT and layout.lids[at] > 0)
+                room[1, at - starts[leaf]] = np.inf if is_out else 0.0
         while bits:
             lane = lowest(bits)
             bits &= bits - 1
             gaps = triangle_gaps(triangles, queries[0, lane], queries[1, lane], queries[2, lane])
+            if without:
+                gaps = gaps + load(room, 1)
             near = least(gaps)
             if not near < best[1, lane]:
                 continue
@@ -177,11 +186,13 @@ def search(packet, x0, y0, z0, layout, pose, top):
 
 @kernel
 def settle(count, rim, layout, pose, packet):
-    """What `search` found, looked at again in float64, and where the spots are."""
+    """What `search` found for those that asked, looked at again in float64, and where the spots are."""
     triangles, positions, is_rim = layout.triangles, pose.positions, layout.is_rim
     best, which, spots, points = packet.best, packet.which, packet.spots, packet.points
     for lane in range(count):
-        t = which[0, lane] if best[0, lane] >= 0.0 else -1
+        if best[0, lane] < 0.0:
+            continue
+        t = which[0, lane]
         packet.found[lane] = -1
         if t < 0:
             continue
@@ -195,7 +206,7 @@ def settle(count, rim, layout, pose, packet):
         i, j, k = triangles[t, 0], triangles[t, 1], triangles[t, 2]
         u = 1.0 - v - w
         inner = (0.0 if is_rim[i] else u) + (0.0 if is_rim[j] else v) + (0.0 if is_rim[k] else w)
-        if squared <= packet.limits[lane] * packet.limits[lane] and inner > rim:
+        if squared <= packet.limits[lane] * packet.limits[lane] and inner > rim and layout.lids[t] != OPEN:
             packet.found[lane], packet.shares[lane, 0], packet.shares[lane, 1], packet.squares[lane] = t, v, w, squared
             for c in range(3):
                 spots[lane, c] = u * positions[i, c] + v * positions[j, c] + w * positions[k, c]
@@ -247,9 +258,20 @@ def bound(count, layout, pose, matrices, packet):
 
 
 @kernel
+def go_down(x0, y0, z0, layout, pose, matrices, packet, without):
+    """`search` until all is found, waking clusters on the way."""
+    sleeping, top = 0, 1
+    packet.stack[0] = 0
+    while sleeping >= 0:
+        sleeping, top = search(packet, x0, y0, z0, layout, pose, top, without)
+        if sleeping >= 0:
+            wake(sleeping, layout, pose, matrices)
+
+
+@kernel
 def find(count, rim, layout, pose, matrices, packet):
     """The spots nearest to the first ``count`` points of a packet, each within its limit, go into it."""
-    points, limits, queries, best, which, stack = packet.points, packet.limits, packet.queries, packet.best, packet.which, packet.stack
+    points, limits, queries, best, which = packet.points, packet.limits, packet.queries, packet.best, packet.which
     asked, x0, y0, z0 = 0, 0.0, 0.0, 0.0
     for lane in range(LANES):
         q = min(lane, count - 1)
@@ -260,52 +282,78 @@ def find(count, rim, layout, pose, matrices, packet):
             most = limits[lane] * limits[lane] * WIDER
             best[0, lane], best[1, lane] = most, most
             asked, x0, y0, z0 = asked + 1, x0 + x, y0 + y, z0 + z
+    packet.found[:] = -1
     if asked == 0:
-        packet.found[:] = -1
         return
     bound(count, layout, pose, matrices, packet)
-    x0, y0, z0, sleeping = x0 / asked, y0 / asked, z0 / asked, 0
-    stack[0], top = 0, 1
-    while sleeping >= 0:
-        sleeping, top = search(packet, x0, y0, z0, layout, pose, top)
-        if sleeping >= 0:
-            wake(sleeping, layout, pose, matrices)
+    go_down(x0 / asked, y0 / asked, z0 / asked, layout, pose, matrices, packet, 0)
     settle(count, rim, layout, pose, packet)
 
 
-@kernel
-def tell_behind(count, layout, pose, packet):
-    """Which of the first ``count`` points are inside, their spots being the nearest ones.
+@register_jitable
+def is_behind(lane, layout, pose, packet):
+    """Whether a point is inside, its spot being the nearest one.
 
-    By the normals of what those lie on: a triangle's, those at a side, or at a corner by their angles (Bærentzen, Aanæs 2005).
+    By the normals of what that lies on: a triangle's, those at a side, or at a corner by their angles (Bærentzen, Aanæs 2005).
     """
-    found, shares, spots, behind, number = packet.found, packet.shares, packet.spots, packet.behind, pose.number[0]
+    shares, spots, number = packet.shares, packet.spots, pose.number[0]
     triangles, beside, ring_starts, ring = layout.triangles, layout.beside, layout.ring_starts, layout.ring
     positions, corners, corner_in, points = pose.positions, pose.corners, pose.corner_in, packet.points
+    t = packet.found[lane]
+    x, y, z = points[lane, 0] - spots[lane, 0], points[lane, 1] - spots[lane, 1], points[lane, 2] - spots[lane, 2]
+    v, w = shares[lane, 0], shares[lane, 1]
+    u = 1.0 - v - w
+    touched = (u > CORNER) + (v > CORNER) + (w > CORNER)
+    if touched == 1:
+        vertex = triangles[t, 0 if u > CORNER else (1 if v > CORNER else 2)]
+        if corner_in[vertex] != number:
+            corner_in[vertex] = number
+            make_corner(vertex, ring_starts, ring, positions, corners)
+        return x * corners[vertex, 0] + y * corners[vertex, 1] + z * corners[vertex, 2] < 0.0
+    nx, ny, nz = across(t, triangles, positions)
+    front, other = x * nx + y * ny + z * nz, -1
+    if touched == 2:
+        other = beside[t, 0 if u <= CORNER else (1 if v <= CORNER else 2)]
+    if other >= 0:
+        mx, my, mz = across(other, triangles, positions)
+        front = front / max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
+        front += (x * mx + y * my + z * mz) / max(np.sqrt(mx * mx + my * my + mz * mz), TINY)
+    return front < 0.0
+
+
+@kernel
+def find_again(lane, layout, pose, matrices, packet, without):
+    """What is nearest to one point without some triangles, as `search` takes it, be it at a rim."""
+    best, which, queries = packet.best, packet.which, packet.queries
+    most = packet.limits[lane] * packet.limits[lane] * WIDER
+    for other in range(LANES):
+        best[0, other], best[1, other] = -1.0, -1.0
+    best[0, lane], which[0, lane], best[1, lane], which[1, lane] = most, -1, most, -1
+    go_down(queries[0, lane], queries[1, lane], queries[2, lane], layout, pose, matrices, packet, without)
+    settle(lane + 1, -1.0, layout, pose, packet)
+
+
+@kernel
+def tell_behind(count, layout, pose, matrices, packet):
+    """Which of the first ``count`` points are inside, their spots being the nearest ones; then those spots are of what is felt.
+
+    What is nearest to hidden skin and outside of it may be inside of another part. What is inside by the word of what is not felt is as
+    deep as it is far from what is.
+    """
+    found, behind = packet.found, packet.behind
     for lane in range(count):
-        t = found[lane]
-        if t < 0:
+        if found[lane] < 0:
             continue
-        x, y, z = points[lane, 0] - spots[lane, 0], points[lane, 1] - spots[lane, 1], points[lane, 2] - spots[lane, 2]
-        v, w = shares[lane, 0], shares[lane, 1]
-        u = 1.0 - v - w
-        touched = (u > CORNER) + (v > CORNER) + (w > CORNER)
-        if touched == 1:
-            vertex = triangles[t, 0 if u > CORNER else (1 if v > CORNER else 2)]
-            if corner_in[vertex] != number:
-                corner_in[vertex] = number
-                make_corner(vertex, ring_starts, ring, positions, corners)
-            behind[lane] = x * corners[vertex, 0] + y * corners[vertex, 1] + z * corners[vertex, 2] < 0.0
-            continue
-        nx, ny, nz = across(t, triangles, positions)
-        front, other = x * nx + y * ny + z * nz, -1
-        if touched == 2:
-            other = beside[t, 0 if u <= CORNER else (1 if v <= CORNER else 2)]
-        if other >= 0:
-            mx, my, mz = across(other, triangles, positions)
-            front = front / max(np.sqrt(nx * nx + ny * ny + nz * nz), TINY)
-            front += (x * mx + y * my + z * mz) / max(np.sqrt(mx * mx + my * my + mz * mz), TINY)
-        behind[lane] = front < 0.0
+        behind[lane] = is_behind(lane, layout, pose, packet)
+        kind = layout.lids[found[lane]]
+        if kind == HIDDEN:
+            without = 0
+            while not behind[lane] and found[lane] >= 0:
+                without |= np.int64(1) << np.int64(layout.parts[found[lane]])
+                find_again(lane, layout, pose, matrices, packet, without)
+                behind[lane] = found[lane] >= 0 and is_behind(lane, layout, pose, packet)
+        if kind == HIDDEN or (kind == LID and behind[lane]):
+            find_again(lane, layout, pose, matrices, packet, NOT_FELT)
 
 
 @register_jitable
@@ -380,8 +428,8 @@ def near_spots(
         find(many, rim, layout, begin, begin_matrices, packet)
         for lane in range(many):
             guesses[first + lane] = packet.which[0, lane]
+        tell_behind(many, layout, begin, begin_matrices, packet)
         look_out(many, layout, begin, packet, 6)
-        tell_behind(many, layout, begin, packet)
         keep_touching(first, many, travel, contact_distances, near, layout, packet, end, end_matrices)
         look_out(many, layout, end, packet, 9)
         for lane in range(many):
@@ -404,8 +452,8 @@ def signed_distances(points, limits, rim, layout, pose, matrices, packet, out):
                 packet.points[lane, c] = points[first + lane, c]
             packet.limits[lane], packet.guesses[lane] = limits[first + lane], -1
         find(many, rim, layout, pose, matrices, packet)
+        tell_behind(many, layout, pose, matrices, packet)
         look_out(many, layout, pose, packet, 6)
-        tell_behind(many, layout, pose, packet)
         for lane in range(many):
             q = first + lane
             out[q, 0], out[q, 1] = np.nan, np.nan
@@ -444,9 +492,10 @@ def deepest_of_frames(points, origins, order, allowed, deep, rim, layout, pose, 
             for lane in range(many):
                 if packet.limits[lane] >= 0.0:
                     guesses[order[first + lane]] = packet.which[0, lane]
-                if found[lane] >= 0 and allowed[order[first + lane]] + np.sqrt(squares[lane]) < depth:
+                # What a lid is the nearest to may be deeper than that.
+                if found[lane] >= 0 and layout.lids[found[lane]] == 0 and allowed[order[first + lane]] + np.sqrt(squares[lane]) < depth:
                     found[lane] = -1
-            tell_behind(many, layout, pose, packet)
+            tell_behind(many, layout, pose, matrices[f], packet)
             for lane in range(many):
                 if found[lane] < 0 or not packet.behind[lane]:
                     continue

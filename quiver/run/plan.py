@@ -342,14 +342,13 @@ class _Compiler:
             own = [each for each in units if each.layer.id == unit.layer.id]
             if len(unit.met) or unit.skins_met:
                 skin = fitting.skin_of_nodes(character, [node for each in own for node in each.drives])
-                # What stands for skin is not seen: the skin behind it is.
-                shapes = np.asarray(unit.met, int)[~contacts.stands_for_skin(unit.met)]
-                found[unit.layer.id] = ClipDepth(character, contacts, skin, shapes, unit.skins_met)
+                found[unit.layer.id] = ClipDepth(character, contacts, skin, contacts.seen(unit.met), unit.skins_met)
         if self.setup.watches_skin:
             skin = {index: np.arange(len(mesh.positions)) for index, mesh in enumerate(character.meshes)}
             found[WHOLE_SKIN] = ClipDepth(character, contacts, skin, np.arange(len(contacts)), contacts.skins, apart=True)
         for body in (unit for unit in units if unit.is_soft and unit.touching):
-            found[body.layer.id] = ClipDepth(character, contacts, {body.mesh_index: body.touching_vertices}, body.met, body.skins_met)
+            skin = {body.mesh_index: body.touching_vertices}
+            found[body.layer.id] = ClipDepth(character, contacts, skin, contacts.seen(body.met), body.skins_met)
         return found
 
     def _filter_digests(self, compiled, skin_filters, final):

@@ -284,6 +284,33 @@ class MudwickTest(TestCase):
             self.assertLess(len(met.surface.triangles), len(contacts.skins[0].surface.triangles))
             self.assertGreater(len(met.surface.triangles), 0.5 * len(contacts.skins[0].surface.triangles))
 
+    def test_flesh_may_dent_in_where_it_was_cut_out_of_the_skin_around_it(self):
+        skin = next(each for each in self.setup.colliders if each.shape == "skin")
+        moved = []
+        for meets in ((), ("belly",)):
+            only = replace(self.setup, layers=(self.setup.layer("belly"),), colliders=(replace(skin, meets=meets),), preroll_frames=4.0)
+            chunks = list(Run(TakeSpec(self.character, only, "walk", 0, 24)).chunks())
+            moved.append(np.concatenate([chunk.added[:, 0] for chunk in chunks]))
+        self.assertLess(clips_of(chunks, "belly")[0].max(), 1e-3)
+        self.assertGreater(moved[0].max(), 0.02)
+        self.assertLess(np.abs(moved[1] - moved[0]).max(), 5e-3)
+
+    def test_what_capsules_stand_for_is_what_soft_bodies_touch(self):
+        capsules = tuple(each for each in self.setup.colliders if each.shape == "capsule")
+        setup = replace(self.setup, colliders=capsules)
+        for name in ("belly", "saddle-blanket"):
+            with self.subTest(name=name):
+                only = replace(setup, layers=(setup.layer(name),), preroll_frames=4.0)
+                run = Run(TakeSpec(self.character, only, "walk", 0, 24))
+                (body,) = run.soft_bodies
+                (behind,) = body.skins_met
+                self.assertEqual(behind.surface.mesh.name, "skin")
+                if name == "belly":
+                    own = regions.is_in(self.character.painted(setup.region(setup.layer(name).region))[1])
+                    seen = behind.surface.triangles[behind.surface.lids == 0]
+                    self.assertFalse(own[seen].any())
+                self.assertLess(clips_of(run.chunks(), name)[0][:, 0].max(), 3e-3)
+
     def nodes(self, *names):
         skeleton = self.character.skeleton
         return {below for name in names for below in skeleton.below(skeleton.index(name))}

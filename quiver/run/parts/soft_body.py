@@ -78,8 +78,10 @@ class SoftBody(Unit, Part):
 
     def meet(self, contacts, driven):
         """As `Unit.meet`."""
-        self.met = contacts.met_by(self.layer, driven, self._inner_carriers())
-        self.skins_met = contacts.skins_met_by(self.setup, self.layer)
+        inner = self._inner_carriers()
+        self.met = contacts.met_by(self.layer, driven, inner)
+        behind = contacts.skins_behind(self.met, region=self.region, carriers=inner)
+        self.skins_met = contacts.skins_met_by(self.setup, self.layer) + behind
         self.met_nodes = contacts.nodes_of(self.met, self.skins_met)
         self.met_digest = contacts.identity(self.met, self.skins_met)
         if len(self.met) or self.skins_met:
