@@ -1,10 +1,23 @@
 """Django's test runner, closing with one plain line of counts."""
 
+from django.db import connection
 from django.test.runner import DiscoverRunner
 
 
 class CountingRunner(DiscoverRunner):
     """Counts from the result: skipped tests are neither passed nor failed."""
+
+    def setup_databases(self, **kwargs):
+        processes, self.parallel = self.parallel, 1
+        databases = super().setup_databases(**kwargs)
+        self.parallel = processes
+        if processes > 1:
+            # Each process has a copy of the file: what still stands in the log beside it has to be in there.
+            with connection.cursor() as cursor:
+                cursor.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            for number in range(1, processes + 1):
+                connection.creation.clone_test_db(suffix=str(number), verbosity=self.verbosity)
+        return databases
 
     def suite_result(self, suite, result, **kwargs):
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
