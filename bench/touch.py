@@ -110,7 +110,7 @@ class SheetScene:
     def ours(self):
         self.contacts.ready(self.turned()[None, None], np.array([False]), 1)
         positions, travel = self.carried.look(self.state, np.zeros_like(self.nodes), SUBSTEPS * DT)
-        rows, *near = self.contacts.surface_contacts(0, positions, travel)
+        rows, *near = self.contacts.surface_contacts(0, positions, travel, threads=None)
         surface_contacts = surface_contacts_in_lanes(
             (positions[rows], self.carried.corners[rows], self.carried.corner_weights[rows], *near), len(self.nodes)
         )

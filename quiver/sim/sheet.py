@@ -18,7 +18,7 @@ LEAF = 24
 """Particles that are not cut any further."""
 ITERATIONS, STIFF_ITERATIONS, STIFF_GIVE = 4, 8, 2e-3
 """Iterations of a substep, and of one of a sheet that gives less than a share."""
-WORTH_TWO_THREADS = 1500
+WORTH_TWO_THREADS = 1000
 """Particles from which on two threads are quicker than one."""
 NO_FOLDS = np.zeros((0, 4), np.int32), np.zeros((0, 4)), np.zeros((0, 3)), np.zeros((0, 2)), 0.0
 NO_TOUCHES = (*NOTHING[:3], NO_FOLDS)
