@@ -1,11 +1,26 @@
 """Django's test runner, closing with one plain line of counts."""
 
 from django.db import connection
-from django.test.runner import DiscoverRunner
+from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker
+from numba.core.caching import Cache
+
+
+def _begin(*args, **options):
+    """Begin a process of tests: what one compiles for itself it keeps to itself, since another may be writing to the same file."""
+    Cache.save_overload = lambda cache, signature, data: None
+    _init_worker(*args, **options)
+
+
+class Processes(ParallelTestSuite):
+    """Tests in several processes."""
+
+    init_worker = _begin
 
 
 class CountingRunner(DiscoverRunner):
     """Counts from the result: skipped tests are neither passed nor failed."""
+
+    parallel_test_suite = Processes
 
     def setup_databases(self, **kwargs):
         processes, self.parallel = self.parallel, 1

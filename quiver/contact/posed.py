@@ -12,7 +12,8 @@ from scipy.sparse.csgraph import connected_components
 from quiver.kernels import posed as kernel
 from quiver.kernels.lanes import LANES
 from quiver.kernels.nearest import build_tree
-from quiver.kernels.spots import deepest_of_frames, near_spots, new_packet, signed_distances
+from quiver.kernels.packets import new_packet
+from quiver.kernels.spots import deepest_of_frames, near_spots, signed_distances
 from quiver.mesh.topology import neighbours_across
 from quiver.rig.skinning import influences_of, relative_rows
 
@@ -31,7 +32,7 @@ class PosedSurface:
 
     def __init__(self, patch, mesh, scale, rest_world):
         self.mesh, self.scale, self.rest_world = mesh, scale, rest_world
-        self.layout, self.is_open = _layout(patch, mesh, scale), bool((patch.lids == kernel.OPEN).any())
+        self.layout, self.is_open = _layout(patch, mesh, scale), bool((patch.kinds == kernel.OPEN).any())
         self._rest, self._triangles = np.ascontiguousarray(patch.rest, float), np.ascontiguousarray(patch.triangles, np.int64)
         self._idle, self._known, self._lock = [], LRUCache(KEPT), threading.Lock()
 
@@ -189,7 +190,7 @@ def _layout(patch, mesh, scale):
         slots=np.ascontiguousarray(slots, np.int32),
         weights=np.ascontiguousarray(weights, np.float32),
         is_rim=patch.is_rim[old],
-        lids=patch.lids[order],
+        kinds=patch.kinds[order],
         parts=_parts(triangles, len(old)),
         cluster_of=np.repeat(np.arange(clusters, dtype=np.int32), np.diff(bounds)),
         scale=np.float32(scale),

@@ -34,14 +34,14 @@ DEEP = 0.08
 class Patch:
     """A surface to be felt: rest (V, 3) [m], triangles (F, 3), F > 0, which vertices lie on its rim, the layout of its tree.
 
-    lids  uint8 (F,) which triangles are not felt themselves, as kernels/posed.py says
+    kinds  uint8 (F,) which triangles are not felt themselves, as kernels/posed.py says
     """
 
-    def __init__(self, rest, triangles, lids=None):
+    def __init__(self, rest, triangles, kinds=None):
         self.rest, self.triangles = rest, triangles
-        self.lids = np.zeros(len(triangles), np.uint8) if lids is None else lids
+        self.kinds = np.zeros(len(triangles), np.uint8) if kinds is None else kinds
         # Where an open lid begins, nothing says any more who is inside.
-        self.is_rim = _rim(triangles[self.lids != OPEN], len(rest))
+        self.is_rim = _rim(triangles[self.kinds != OPEN], len(rest))
         self.layout = NearestOn(rest, triangles).layout
 
 

@@ -6,7 +6,7 @@ union, over the joints that move any of them, of the joint's matrix times the bo
 it, weights being shares). Only when a question gets into that box is the cluster *woken*: its vertices are skinned and its boxes fitted,
 once in a pose. Normals are made vertex by vertex, once in a pose, the triangles around in the mesh's own order. So the bits do not depend
 on who asks, or what was asked before.
-A Pose belongs to one thread; a Layout is shared. The questions are in spots.py.
+A Pose belongs to one thread; a Layout is shared. The questions are in packets.py and spots.py.
 """
 
 from typing import NamedTuple
@@ -64,7 +64,7 @@ class Layout(NamedTuple):
     """float32 (V, I)"""
     is_rim: np.ndarray
     """bool (V,)"""
-    lids: np.ndarray
+    kinds: np.ndarray
     """uint8 (F,) 0, LID, OPEN or HIDDEN"""
     parts: np.ndarray
     """uint8 (F,) the part that it hangs together with, less than MOST_PARTS"""

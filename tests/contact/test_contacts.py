@@ -307,7 +307,7 @@ class MudwickTest(TestCase):
                 self.assertEqual(behind.surface.mesh.name, "skin")
                 if name == "belly":
                     own = regions.is_in(self.character.painted(setup.region(setup.layer(name).region))[1])
-                    seen = behind.surface.triangles[behind.surface.lids == 0]
+                    seen = behind.surface.triangles[behind.surface.kinds == 0]
                     self.assertFalse(own[seen].any())
                 self.assertLess(clips_of(run.chunks(), name)[0][:, 0].max(), 3e-3)
 
