@@ -24,6 +24,8 @@ from quiver.sim.step import NO_COLLIDERS, NO_SURFACE_CONTACTS, advance, contact_
 
 SUBSTEPS_A_LOOK = 2
 """It is found anew what chains touch of a skin after so many substeps: what is so light is so fast that it is soon elsewhere."""
+APART = 1.5, 4.0
+"""A branch swings so much more quickly than what it grows on, at the least; and than the dial says, at the most."""
 AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
 
 
@@ -112,14 +114,18 @@ class ChainUnit(Unit):
     def rate(self, body):
         """Its own rate [Hz], of its ChainBody: the dial's for a trunk; what grows on one is as stiff as that, and so swings more quickly.
 
-        At one rate, trunk and branch would ring together: the dial is that of the whole tree.
+        At one rate, trunk and branch would ring together: the dial is that of the whole tree, and a branch keeps APART from it.
         """
         wobble_rate, grows = self.layer.value("wobble_rate"), self.trunk
         if grows is None or body.lowest <= 0.0 or wobble_rate <= 0.0:
             return wobble_rate
         trunk, both = grows[0], self.layer.value("held") == "both"
         below = chain_body.build(trunk.rest_points(), self.layer.value("wobble_taper") / 100.0, both, trunk.carried)
-        return max(wobble_rate, trunk.rate(below) * float(np.sqrt(body.lowest / below.lowest))) if below.lowest > 0.0 else wobble_rate
+        if below.lowest <= 0.0:
+            return wobble_rate
+        least, most = APART
+        own = trunk.rate(below)
+        return min(max(least, float(np.sqrt(body.lowest / below.lowest))) * own, max(most * wobble_rate, own))
 
     def joins(self):
         """As `Unit.joins`: chains of one layer."""
