@@ -112,10 +112,11 @@ class Contacts:
 
     @cached_property
     def _skin_of_nodes(self):
-        """{node: index of the mesh that it moves the largest part of, more than any other node does of that part}."""
+        """{node: index of the mesh that it moves the largest part of, more than any other node does of that part}: of those that have an
+        inside, which clothes have not."""
         found = {}
         for index, mesh in enumerate(self.character.meshes):
-            if mesh.skin < 0 or not len(mesh.triangles):
+            if mesh.skin < 0 or not len(mesh.triangles) or not surface_of(self.character, mesh.name, self.scale).has_inside:
                 continue
             heaviest = mesh.heaviest
             for node in np.unique(heaviest).tolist():

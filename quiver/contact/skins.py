@@ -27,6 +27,8 @@ WORTH_A_THREAD = 2000
 KEPT_SURFACES = 64
 ABOVE, WOUND = 5e-4, 0.7
 """So far above a vertex, as a share of the size, its outside begins; where the skin winds around that by more than this, it is hidden."""
+OPEN_SHARE = 0.02
+"""What has a larger share of its vertices on rims is open: a body's holes are small, a cloth's rim is long."""
 DEEP = 0.08
 """Deeper than that inside nothing is looked for: on the far side of a limb there is another skin [m]."""
 
@@ -65,6 +67,11 @@ class Surface(Patch):
     def posed(self):
         """It as a PosedSurface."""
         return PosedSurface(self, self.mesh, self.scale, self.rest_world)
+
+    @cached_property
+    def has_inside(self):
+        """Whether it goes around something, but for small holes."""
+        return self.is_rim.sum() <= OPEN_SHARE * len(np.unique(self.triangles))
 
     @cached_property
     def is_seen(self):
