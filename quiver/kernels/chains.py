@@ -59,8 +59,9 @@ ALONG = SURFACE_CONTACT
 it was looked up, three rows each; what share of it the chain moves; where the rest of it is, and how far that moves in the frame, three
 rows each."""
 ARM, LOOKED, CARRIED, REST, REST_MOVES, SAMPLE = ALONG + 1, ALONG + 4, ALONG + 7, ALONG + 8, ALONG + 11, ALONG + 14
-LEAST_LEVER, FARTHEST_TURN = 1e-3, 0.2
-"""So near to a fixed root nothing is levered out; and by no more than so much of a segment's length in a substep."""
+LEAST_LEVER, FARTHEST_TURN = 0.05, 0.2
+"""What a turn moves by less than the root of this share of what it moves the end by, so near to the root, is not levered out by itself: the
+rest of the chain would be flung. And nothing is by more than so much of a segment's length in a substep."""
 PINCHED = 5e-4
 """Depth beyond its keys that a sample next to the root may have [m]."""
 SCRATCH = 16

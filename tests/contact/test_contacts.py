@@ -295,6 +295,16 @@ class MudwickTest(TestCase):
         self.assertGreater(moved[0].max(), 0.02)
         self.assertLess(np.abs(moved[1] - moved[0]).max(), 5e-3)
 
+    def test_a_foot_that_barely_clips_does_not_fling_the_rest(self):
+        """The neck bends under the frill and gets into its feet by some millimetres, which no turn of the frill could help."""
+        skin = next(each for each in self.setup.colliders if each.shape == "skin")
+        moved = []
+        for meets in ((), ("frill",)):
+            only = replace(self.setup, layers=(self.setup.layer("frill"),), colliders=(replace(skin, meets=meets),))
+            chunks = list(Run(TakeSpec(self.character, only, "hop and land")).chunks())
+            moved.append(np.concatenate([chunk.added[:, 0] for chunk in chunks]).mean())
+        self.assertLess(moved[1], 1.4 * moved[0])
+
     def test_what_capsules_stand_for_is_what_soft_bodies_touch(self):
         capsules = tuple(each for each in self.setup.colliders if each.shape == "capsule")
         setup = replace(self.setup, colliders=capsules)
