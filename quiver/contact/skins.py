@@ -18,11 +18,11 @@ from quiver.mesh.topology import edges_of_triangles, welded
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_through
 from quiver.sim.varying import Varying
-from quiver.threads import at_once
+from quiver.threads import at_once, thread_count_for
 
 NEAR = 0.01
 """What is so close to touching, besides how far it moves, is looked at in a frame [m]."""
-WORTH_A_THREAD = 2000
+WORTH_A_THREAD = 500
 """Points that are worth a thread of their own."""
 KEPT_SURFACES = 64
 ABOVE, WOUND = 5e-4, 0.7
@@ -272,7 +272,10 @@ class SkinContacts(Varying):
             rows, near = pair.spots(ways, points[share], travel[share], self.contact_distances[share], NEAR, DEEP)
             return share.start + rows, near
 
-        found = at_once([partial(ask, *each) for each in zip(self.pairs, self._shares, strict=True)], threads)
+        # Two halves of the points wake some of the same skin, so one thread alone takes them as one.
+        alone = thread_count_for(len(self._shares), threads) == 1
+        shares = [slice(0, len(points))] if alone else self._shares
+        found = at_once([partial(ask, *each) for each in zip(self.pairs, shares, strict=False)], threads)
         rows, near = map(np.concatenate, zip(*found, strict=True)) if len(found) > 1 else found[0]
         return rows, near, self.contact_distances[rows], np.full(len(rows), self.skin.friction)
 
