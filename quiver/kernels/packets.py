@@ -1,4 +1,4 @@
-"""Which spots of a posed surface (posed.py) are nearest to points, sixteen at a time.
+"""Which spots of a posed surface (posed.py) are nearest to points, in packets.
 
 Sixteen points that lie near to each other go down the tree together, in float32; which of two places equally near is the nearer is
 then settled in float64. Points count from where the pose's matrices do.
@@ -18,10 +18,10 @@ WIDER = 1.00001
 """Squared distances in float32 may be wrong by less than this."""
 TIE, TIE_AT_ZERO = 1.001, 1e-12
 """Squared distances that differ less are settled in float64, as share and [m2]."""
-NOT_FELT = 1 << 62
-"""Besides the bits of parts: what is not felt."""
 BEYOND, BEYOND_ZERO = 1.002, 1e-11
 """More than a tie, likewise."""
+NOT_FELT = 1 << 62
+"""Besides the bits of parts: what is not felt."""
 
 
 class Packet(NamedTuple):
