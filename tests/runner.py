@@ -1,14 +1,14 @@
 """Django's test runner, closing with one plain line of counts."""
 
 from django.db import connection
-from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker
+from django.test.runner import DiscoverRunner, ParallelTestSuite
 from numba.core.caching import Cache
 
 
 def _begin(*args, **options):
     """Begin a process of tests: what one compiles for itself it keeps to itself, since another may be writing to the same file."""
     Cache.save_overload = lambda cache, signature, data: None
-    _init_worker(*args, **options)
+    ParallelTestSuite.init_worker(*args, **options)
 
 
 class Processes(ParallelTestSuite):

@@ -8,11 +8,10 @@ from dataclasses import dataclass, replace
 
 import igl
 import numpy as np
-from scipy import sparse
-from scipy.sparse import csgraph
 from scipy.spatial import KDTree
 
 from quiver.errors import BadInput
+from quiver.mesh.topology import pieces_of_pairs
 
 MOST_CELLS = 250_000
 """Cells of the box around a region, twelve tetrahedra each: what is looked at, not what is kept. About half a gigabyte."""
@@ -244,9 +243,8 @@ def barycentric(corners, points):
 
 
 def pieces(count, tets):
-    pairs = np.concatenate([tets[:, [0, 1]], tets[:, [0, 2]], tets[:, [0, 3]]])
-    graph = sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(count, count))
-    return csgraph.connected_components(graph, directed=False)[1]
+    """Which connected piece each of so many nodes belongs to, int (count,), of tetrahedra (T, 4)."""
+    return pieces_of_pairs(np.concatenate([tets[:, [0, 1]], tets[:, [0, 2]], tets[:, [0, 3]]]), count)
 
 
 def corner_weights_at(lattice, place):

@@ -100,7 +100,7 @@ class Contacts:
             own, key = self._own(setup, layer, skin, driven)
             # Flesh dents into where it was cut out; what hangs on joints does not.
             found.append(
-                self._once((skin.collider.id, key), lambda skin=skin, own=own, key=key: _rest_of(skin, own, key, bool(layer.region)))
+                self._once((skin.collider.id, key), lambda skin=skin, own=own, key=key: skin.without(own, key, bool(layer.region)))
             )
         return [skin for skin in found if skin is not None]
 
@@ -155,7 +155,7 @@ class Contacts:
                 share = (mesh.weights * np.isin(mesh.joints, sorted(driven))).sum(1)
                 left_out = (share > LEAST_OWN) | np.isin(mesh.heaviest, sorted(spared))
                 if values is not None:
-                    left_out |= regions.is_in(regions.decode(values, len(left_out)))
+                    left_out |= _chosen(region, mesh)
                 return SkinBehind(collider, surface_of(self.character, mesh.name, self.scale)).without(left_out, key, region is not None)
 
             found.append(self._once((mesh_index, self.colliders[own[0]].id, key), make))
@@ -165,10 +165,10 @@ class Contacts:
         """Which vertices of a skin a layer itself moves, bool (V,), and what stands for them."""
         if not layer.region:
             return skin.carried_by(driven), (tuple(sorted(driven)),)
-        region, count = setup.region(layer.region), len(skin.surface.mesh.positions)
+        region, mesh = setup.region(layer.region), skin.surface.mesh
         if skin.collider.shape != "skin" or region.mesh != skin.collider.mesh:
-            return np.zeros(count, bool), ()
-        return regions.is_in(regions.decode(region.values, count)), (region.values,)
+            return np.zeros(len(mesh.positions), bool), ()
+        return _chosen(region, mesh), (region.values,)
 
     def identity(self, met, skins):
         """All that decides what some of them (indices) and some Skins do to what meets them, but for where their nodes are."""
@@ -195,8 +195,9 @@ class Contacts:
         return np.minimum(wanted, self.distances(points))
 
 
-def _rest_of(skin, own, key, is_open):
-    return skin.without(own, key, is_open) if own.any() else skin
+def _chosen(region, mesh):
+    """Which vertices of a mesh are in its region, bool (V,)."""
+    return regions.is_in(regions.decode(region.values, len(mesh.positions)))
 
 
 def _identity(collider):
@@ -221,7 +222,7 @@ def flesh_carriers(character, setup, layer):
         return ()
     region = setup.region(layer.region)
     mesh = character.mesh(region.mesh)
-    chosen = regions.is_in(regions.decode(region.values, len(mesh.positions)))
+    chosen = _chosen(region, mesh)
     if mesh.skin < 0:
         return (mesh.node,)
     corner_weights = np.bincount(mesh.joints[chosen].ravel(), mesh.weights[chosen].ravel()) / max(int(chosen.sum()), 1)

@@ -6,15 +6,13 @@ import threading
 import igl
 import numpy as np
 from cachetools import LRUCache
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from quiver.kernels import posed as kernel
 from quiver.kernels.lanes import LANES
 from quiver.kernels.nearest import build_tree
 from quiver.kernels.packets import new_packet
 from quiver.kernels.spots import deepest_of_frames, near_spots, signed_distances
-from quiver.mesh.topology import neighbours_across
+from quiver.mesh.topology import neighbours_across, pieces_of_pairs
 from quiver.rig.skinning import influences_of, relative_rows
 
 LEAVES_OF_A_CLUSTER, MOST_CLUSTERS = 3, 10
@@ -207,9 +205,8 @@ def _corners(triangles, starts, nobody):
 
 def _parts(triangles, count):
     """Which part that hangs together each of triangles (F, 3) of so many points belongs to, uint8 (F,), the largest ones by themselves."""
-    sides = triangles[:, [0, 1, 2]].ravel(), triangles[:, [1, 2, 0]].ravel()
-    _, part = connected_components(coo_array((np.ones(len(sides[0]), np.int8), sides), (count, count)), directed=False)
-    _, part, sizes = np.unique(part[triangles[:, 0]], return_inverse=True, return_counts=True)
+    pieces = pieces_of_pairs(np.concatenate([triangles[:, :2], triangles[:, 1:]]), count)
+    _, part, sizes = np.unique(pieces[triangles[:, 0]], return_inverse=True, return_counts=True)
     rank = np.empty(len(sizes), int)
     rank[np.argsort(-sizes, kind="stable")] = np.arange(len(sizes))
     return np.minimum(rank[part], kernel.MOST_PARTS - 1).astype(np.uint8)

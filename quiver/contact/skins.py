@@ -170,7 +170,9 @@ class Skin:
         self.nodes = [surface.mesh.node] if collider.shape == "hull" else []
 
     def without(self, own, key, is_open=False):
-        """The same without vertices bool (V,), which ``key`` stands for, as Rest says; None where nothing is left."""
+        """The same without vertices bool (V,), which ``key`` stands for, as Rest says; None where nothing is left, itself where all is."""
+        if not own.any() and not self.is_seen:
+            return self
         surface, how = self.surface, (self.is_seen, is_open)
         if own[surface.triangles].any(1).all():
             return None

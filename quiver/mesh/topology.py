@@ -85,6 +85,12 @@ def edges_of_triangles(triangles, count):
     return _unique_edges(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]), count)
 
 
+def pieces_of_pairs(pairs, count):
+    """Which connected piece each of so many points belongs to, int (count,), where pairs (E, 2) of them hang together."""
+    graph = sparse.coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), (count, count))
+    return csgraph.connected_components(graph, directed=False)[1]
+
+
 def neighbours_across(triangles):
     """The triangle across the side opposite to each corner of triangles (F, 3), int32 (F, 3); -1 where there is none, or several."""
     sides = np.sort(triangles[:, [[1, 2], [2, 0], [0, 1]]].reshape(-1, 2), axis=1).astype(np.int64)

@@ -148,6 +148,19 @@ class ForkTest(TestCase):
                 self.assertLess(left.max(), 0.075, left)
                 self.assertLess(off[:, tips[1]].max(), 3.0 * off[:, tips[0]].max())
 
+    def test_a_short_twig_on_a_branch_keeps_apart_from_that_too(self):
+        steps = [np.array([0.1, 0.0, 0.0])] * 5, [np.array([0.0, 0.05, 0.0])] * 2, [np.array([0.0, 0.0, 0.03])] * 2
+        positions = [np.zeros(3), np.zeros(3), *(step for some in steps for step in some)]
+        names = ["base", *(f"t{k}" for k in range(6)), "b0", "b1", "c0", "c1"]
+        skeleton = skeleton_of(positions, [-1, 0, 1, 2, 3, 4, 5, 5, 7, 8, 9], names)
+        layer = replace(chain_setup("t0", "t5").layers[0], chains=(ChainPick("t0", "t5"), ChainPick("b0", "b1"), ChainPick("c0", "c1")))
+        setup = replace(chain_setup("t0", "t5", wobble_rate=1.5), layers=(replace(layer, values=layer.values | {"wobble_rate": 1.5}),))
+        run, _, _, _ = simulate(skeleton, still_clip(skeleton, 0.5), setup)
+        trunk, branch, twig = sorted(rate for batch in run.chains for rate in batch.rates)
+        self.assertAlmostEqual(trunk, 1.5)
+        self.assertGreaterEqual(branch / trunk, 1.5)
+        self.assertGreaterEqual(twig / branch, 1.5)
+
 
 class FallTest(TestCase):
     def test_free_particles_fall_as_galileo_says(self):

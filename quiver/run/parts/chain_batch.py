@@ -25,7 +25,7 @@ from quiver.sim.step import NO_COLLIDERS, NO_SURFACE_CONTACTS, advance, contact_
 SUBSTEPS_A_LOOK = 2
 """It is found anew what chains touch of a skin after so many substeps: what is so light is so fast that it is soon elsewhere."""
 APART = 1.5, 4.0
-"""A branch swings so much more quickly than what it grows on, at the least; and than the dial says, at the most."""
+"""A branch swings so much more quickly than what it grows on, at the least; and no more quickly than so much of the dial, but for that."""
 AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
 
 
@@ -124,8 +124,8 @@ class ChainUnit(Unit):
         if below.lowest <= 0.0:
             return wobble_rate
         least, most = APART
-        own = trunk.rate(below)
-        return min(max(least, float(np.sqrt(body.lowest / below.lowest))) * own, max(most * wobble_rate, own))
+        rate, stiff = trunk.rate(below), float(np.sqrt(body.lowest / below.lowest))
+        return max(least * rate, min(stiff * rate, most * wobble_rate))
 
     def joins(self):
         """As `Unit.joins`: chains of one layer."""

@@ -1,8 +1,6 @@
 """What a region gives to a soft layer, whatever most of its dials say: particles, the vertices that they carry, what carries them."""
 
 import numpy as np
-from scipy import sparse
-from scipy.sparse import csgraph
 from scipy.spatial import KDTree
 
 from quiver.bodies import conforming, forms, proxies, sheet, volume
@@ -12,7 +10,7 @@ from quiver.cache import Cache
 from quiver.errors import BadInput
 from quiver.mesh import regions
 from quiver.mesh.nearest import NearestOn
-from quiver.mesh.topology import distance_along, edges_of_triangles, topology
+from quiver.mesh.topology import distance_along, edges_of_triangles, pieces_of_pairs, topology
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
 
@@ -174,8 +172,7 @@ class ProxyPart(SheetPart):
         corners = self.triangles[found][:, [0, 1, 2, 2]].astype(np.int32)
         corner_weights = np.column_stack([corner_weights, np.zeros(len(corner_weights))])
         edges, _ = edges_of_triangles(self.triangles, len(nodes))
-        links = sparse.coo_matrix((np.ones(len(edges)), (edges[:, 0], edges[:, 1])), (len(nodes), len(nodes)))
-        _, piece = csgraph.connected_components(links, directed=False)
+        piece = pieces_of_pairs(edges, len(nodes))
         nobody, thin, none = np.zeros(len(nodes), bool), np.zeros(len(vertices), bool), np.zeros((0, 4), np.int32)
         self.lattice = lattices.Lattice(nodes, none, nobody, vertices, corners, corner_weights, thin, piece, self.edge)
         self.carried = carried(self.mesh, self.surface / scale, nodes / scale, rest_matrices(character.skeleton))
