@@ -17,6 +17,7 @@ from quiver.demo.building import Builder, Part
 from quiver.formats.gltf.reading import read_character
 from quiver.kernels import chains as kernel
 from quiver.kernels import skinning, tets
+from quiver.kernels.chain_rows import PARAMS, SCRATCH
 from quiver.kernels.contacts import FRAME
 from quiver.kernels.lanes import LANES
 from quiver.rig.skinning import rows_of, skin
@@ -86,10 +87,11 @@ class ChainScene:
             cut = lanes[:, :, : blocks * width].reshape(steps, per_block, blocks, width).transpose(0, 2, 1, 3)
             return np.ascontiguousarray(cut).reshape(-1, width)
 
-        arrays = [wide(self.state.rows, 6 * n, 1), wide(self.model.params, kernel.PARAMS * n, 1)]
+        arrays = [wide(self.state.rows, 6 * n, 1), wide(self.model.params, PARAMS * n, 1)]
         arrays += [wide(self.motion, 6 * n + 6, SUBSTEPS), wide(self.axes, 6 * n, SUBSTEPS)]
+        arrays.append(self.model.tree.forks)
         arrays.append((*self.obstacles, wide(self.colliders[2], 2 * n * len(self.obstacles[1]), 1)))
-        room = np.zeros((kernel.SCRATCH * n, width), np.float32), np.zeros((blocks * 3 * n, width), np.float32)
+        room = np.zeros((SCRATCH * n, width), np.float32), np.zeros((blocks * 3 * n, width), np.float32)
         return lambda: kernel.advance(
             0, blocks, SUBSTEPS, n, np.float32(self.model.dt), *arrays, NO_SURFACE_CONTACTS, True, SUBSTEPS, *room
         )

@@ -93,27 +93,33 @@ def _volume_steps(plan, layer, lengths):
 
 
 def _chain_steps(plan, layer, lengths):
-    """Knock the first chain of a layer, as it hangs, into its slowest mode; yield how far it is in that after each of so many substeps."""
+    """Knock the first chain of a layer, with all that grows on it, as it hangs, into its slowest mode.
+
+    Yields how far it is in that after each of so many substeps, over and over.
+    """
     part, world = plan.parts[0].fresh(), rest_matrices(plan.skeleton)
     part.start(world)
-    count, points = int(part.counts[0]), part.points(world[None])[0, 0]
-    points = points[: count + 1]
-    body = part.bodies[0]
+    body, swing, tree = part.bodies[0], part.swings[0], part.units[0].tree
     if layer.value("wobble_rate") <= 0.0 or body.lowest <= 0.0 or not layer.value("swing_axes"):
         raise BadInput(f"“{layer.name}” is limp or cannot turn, so it has no rate of its own to measure")
-    swing, hangs = part.swings[0], np.zeros((count, 3))
+    mode, hangs = body.mode, np.zeros(body.mode.shape)
     if swing:
-        mode, hangs = swing.mode, points[0] + np.cumsum(swing.ways, axis=0) - points[1:]
-    else:
+        mode, hangs = swing.mode, swing.sags
+    elif layer.value("swing_axes") != "xyz":
+        points = part.points(world[None])[0, 0, : tree.counts[0] + 1]
         aside = _aside(points[-1] - points[0], layer.value("swing_axes"), world, plan.skeleton.parents[part.drivers[0, 0]])
         mode = np.sqrt(body.mode_weights / body.masses)[:, None] * aside
     mode = mode / np.linalg.norm(mode, axis=1).max()
     speed = FIRST_SWING * float(body.lengths.sum()) * 2.0 * np.pi * layer.value("wobble_rate")
-    part.state.chain(0)[:count, 0], part.state.chain(0)[:count, 1] = hangs, speed * mode
+    chains = [(part.state.chain(number), slice(first, first + count)) for number, (first, count) in enumerate(tree)]
+    for state, rows in chains:
+        state[: len(mode[rows]), 0], state[: len(mode[rows]), 1] = hangs[rows], speed * mode[rows]
     never = np.zeros((1, len(part.paths)), bool)
     for length in itertools.cycle(lengths):
         part.advance(np.repeat(world[None], length, 0), never, 1, length)
-        yield float(np.sum(body.masses[:, None] * mode * (part.state.chain(0)[:count, 0] - hangs)))
+        yield float(
+            sum(np.sum(body.masses[rows, None] * mode[rows] * (state[: len(mode[rows]), 0] - hangs[rows])) for state, rows in chains)
+        )
 
 
 def _aside(along, axes, world, parent):

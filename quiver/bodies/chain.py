@@ -6,6 +6,9 @@ from functools import lru_cache
 import numpy as np
 from scipy import linalg
 
+from quiver.bodies.articulated import Articulated, across
+from quiver.rig.tree import Tree
+
 GRAVITY = 9.81
 """[m/s2], along -Y, the way down in glTF."""
 LOWEST_RATE, HIGHEST_RATE = 240.0, 960.0
@@ -14,13 +17,17 @@ SETTLED = np.log(20.0)
 """A swing that shrank to a twentieth has fallen by this many e-foldings."""
 
 
+LIVELIEST = 4.0
+"""A branch alone swings at most so much more quickly than the whole tree: it is as much softer than the trunk as that takes."""
+
+
 @dataclass(frozen=True)
 class ChainBody:
-    """The physics of one chain of n segments (particles 1..n move, particle 0 is held by the joint above). SI units.
+    """The physics of a chain or tree of n segments, each of which ends in a particle; the root is held by the joint above. SI units.
 
     masses (n,) [kg, relative]; bend_shape (n,) [1/m3] stiffness up to one factor; tip_fractions (n,) 0..1 from root to tip;
-    lowest (float) squared rate [1/s2] of the lowest mode for a factor of one; mode_weights (n,) how much of the
-    lowest mode's kinetic energy each particle holds.
+    lowest (float) squared rate [1/s2] of the lowest mode for a factor of one; mode (n, 3) how the particles move in that, mode_weights
+    (n,) how much of its kinetic energy each holds; swinging (Articulated) how it moves at its lengths.
     """
 
     lengths: np.ndarray
@@ -29,32 +36,86 @@ class ChainBody:
     bend_shape: np.ndarray
     tip_fractions: np.ndarray
     lowest: float
+    mode: np.ndarray
     mode_weights: np.ndarray
+    swinging: Articulated
+
+    @property
+    def stretch_shape(self):
+        """The compliances (n,) [m/N] with which it gets by its own length longer as it hangs by its weight."""
+        weights = GRAVITY * self.masses
+        for i in range(len(weights) - 1, 0, -1):
+            weights[self.swinging.tree.before[i]] += weights[i]
+        return self.lengths.sum() * self.lengths / np.sum(self.lengths * weights)
 
 
-def build(points, wobble_taper=1.0, both_ends=False, carried=0.0):
-    """The body of a chain with rest points (n + 1, 3) [m]; ``carried`` (n,) are the masses of branches at the segments' ends.
+def build(points, wobble_taper=1.0, both_ends=False, tree=None):
+    """The body of a chain with rest points (n + 1, 3) [m]; of a Tree, those of its chains, (n + chains, 3), each with its root.
 
     It is kept, and must not be changed.
     """
     points = np.ascontiguousarray(points, float)
-    carried = np.broadcast_to(np.asarray(carried, float), len(points) - 1)
-    return _built(points.tobytes(), wobble_taper, both_ends, carried.tobytes())
+    return _built(points.tobytes(), wobble_taper, both_ends, tree or Tree((len(points) - 1,)))
 
 
 @lru_cache(maxsize=512)
-def _built(points, wobble_taper, both_ends, carried):
-    """`build` of points and masses as bytes."""
-    segments, carried = np.diff(np.frombuffer(points).reshape(-1, 3), axis=0), np.frombuffer(carried)
-    lengths = np.linalg.norm(segments, axis=1)
-    n = len(lengths)
-    masses = 0.5 * (lengths + np.append(lengths[1:], 0.0)) + carried
-    tip_fractions = np.arange(n) / (n - 1) if n > 1 else np.zeros(1)
-    bend_shape = tapered(wobble_taper, tip_fractions) ** 2 / lengths**3
-    is_free = np.ones(n, bool)
-    is_free[-1] = not both_ends
-    lowest, mode_weights = _lowest_mode(segments, masses, bend_shape, is_free)
-    return ChainBody(lengths, masses, is_free, bend_shape, tip_fractions, lowest, mode_weights)
+def _built(points, wobble_taper, both_ends, tree):
+    """`build` of points as bytes."""
+    swinging = _swinging(np.frombuffer(points).reshape(-1, 3), tree)
+    lengths, along = swinging.lengths, tip_fractions(tree)
+    bend_shape, is_free = tapered(wobble_taper, along) ** 2 / lengths**3, np.ones(tree.segments, bool)
+    is_free[np.array(tree.firsts) + tree.counts - 1] = not both_ends
+    masses = _masses(swinging)
+    for first, count in list(tree)[1:]:
+        rows = slice(first, first + count)
+        alone = Articulated(swinging.segments[rows], np.zeros((count, 3)), Tree((count,)))
+        branch, whole = (
+            _lowest_mode(*each)[0]
+            for each in ((alone, masses[rows], bend_shape[rows], is_free[rows]), (swinging, masses, bend_shape, is_free))
+        )
+        if branch > LIVELIEST**2 * whole > 0.0:
+            bend_shape[rows] *= LIVELIEST**2 * whole / branch
+    lowest, mode = _lowest_mode(swinging, masses, bend_shape, is_free)
+    energy = masses * np.sum(mode * mode, axis=1)
+    return ChainBody(lengths, masses, is_free, bend_shape, along, lowest, mode, energy / max(energy.sum(), 1e-300), swinging)
+
+
+def _swinging(points, tree):
+    """The Articulated of a tree whose chains have the points, each its root and n ends."""
+    ends = np.concatenate([np.arange(count) + first + number + 1 for number, (first, count) in enumerate(tree)])
+    segments, offsets = points[ends] - points[ends - 1], np.zeros((tree.segments, 3))
+    riders = np.flatnonzero(tree.is_rider)
+    offsets[riders] = points[ends[riders] - 1] - points[ends[tree.before[riders]] - 1]
+    return Articulated(segments, offsets, tree)
+
+
+def _masses(swinging):
+    """Half of a segment's length at each of its ends; at the foot of a branch shared by the ends of what carries it."""
+    halves, tree = 0.5 * swinging.lengths, swinging.tree
+    masses = halves.copy()
+    for i, before in enumerate(tree.before):
+        if before < 0:
+            continue
+        share = 1.0
+        if tree.is_rider[i]:
+            carrier = swinging.segments[before]
+            share = float(np.clip(swinging.offsets[i] @ carrier / (carrier @ carrier), 0.0, 1.0))
+            if before and not tree.is_rider[before]:
+                masses[before - 1] += (1.0 - share) * halves[i]
+        masses[before] += share * halves[i]
+    return masses
+
+
+def tip_fractions(tree):
+    """From 0 at the root to 1 at each tip (n,); a branch goes on from where it grows."""
+    found = np.zeros(tree.segments)
+    for (first, count), (trunk, segment) in zip(tree, tree.grows_on, strict=True):
+        if trunk < 0:
+            found[:count] = np.arange(count) / max(count - 1, 1)
+        else:
+            begin = found[tree.firsts[trunk] + segment]
+            found[first : first + count] = begin + (1.0 - begin) * np.arange(1, count + 1) / count
+    return found
 
 
 def tapered(at_tip, tip_fractions):
@@ -62,68 +123,22 @@ def tapered(at_tip, tip_fractions):
     return at_tip**tip_fractions if at_tip > 0.0 else 1.0 - tip_fractions
 
 
-def leverages(segments):
-    """How far a turn of the segment before moves each segment's end, per its own length: the kernel's coefficient (n,)."""
-    before = np.vstack([np.zeros(3), segments[:-1]])
-    squared = np.sum(before * before, axis=1)
-    return np.where(squared > 0.0, np.sum(before * segments, axis=1) / np.where(squared > 0.0, squared, 1.0), 0.0)
-
-
-def _lowest_mode(segments, masses, bend_shape, is_free):
-    """Squared rate and energy shares of the slowest mode: the solver's own linear operator on motions that keep all lengths."""
-    n = len(segments)
-    ends = np.tril(np.ones((n, n)))
-    across = [linalg.null_space(segment[None, :] / np.linalg.norm(segment)) for segment in segments]
-    motions = np.kron(ends, np.eye(3)) @ linalg.block_diag(*across)
-    if not is_free[-1]:
-        motions = motions @ linalg.null_space(motions[-3:])
-    if motions.shape[1] == 0:
-        return 0.0, np.zeros(n)
-    turned, pulled = _bend_errors(segments), bend_pulls(segments)
-    stiffness = motions.T @ pulled.T @ (np.repeat(bend_shape, 3)[:, None] * turned) @ motions
-    inertia = motions.T @ (np.repeat(masses, 3)[:, None] * motions)
-    rates, modes = linalg.eig(stiffness, inertia)
-    slowest = int(np.argmin(np.where(np.real(rates) > 1e-9 * np.abs(rates).max(), np.real(rates), np.inf)))
-    shape = np.abs(motions @ modes[:, slowest]).reshape(n, 3)
-    energy = masses * np.sum(shape * shape, axis=1)
-    return float(np.real(rates[slowest])), energy / energy.sum()
-
-
-def _bend_errors(segments):
-    """The bends' errors as linear functions of the particles' displacements, (3 n, 3 n).
-
-    A segment's turn is the shortest one onto where it points, on top of the turn before it, whose twist it keeps:
-    turn' = b x d / b2 + (b b . turn) / b2 for a segment b whose ends move apart by d.
-    """
-    n = len(segments)
-    errors, turn = np.zeros((3 * n, 3 * n)), np.zeros((3, 3 * n))
-    for i, segment in enumerate(segments):
-        apart = np.zeros((3, 3 * n))
-        apart[:, 3 * i : 3 * i + 3] = np.eye(3)
-        if i:
-            apart[:, 3 * i - 3 : 3 * i] = -np.eye(3)
-        across = _cross_matrix(segment)
-        errors[3 * i : 3 * i + 3] = apart + across @ turn
-        turn = (across @ apart + np.outer(segment, segment) @ turn) / np.dot(segment, segment)
-    return errors
-
-
-def bend_pulls(segments):
-    """The directions in which the kernel's bends pull at the particles, (3 n, 3 n)."""
-    n = len(segments)
-    pulls = np.eye(n)
-    for i, leverage in enumerate(leverages(segments)):
-        if i >= 1:
-            pulls[i, i - 1] = -1.0 - leverage
-        if i >= 2:
-            pulls[i, i - 2] = leverage
-    return np.kron(pulls, np.eye(3))
-
-
-def _cross_matrix(vector):
-    """The matrix M with M x = vector x x."""
-    x, y, z = vector
-    return np.array([[0.0, -z, y], [z, 0.0, -x], [-y, x, 0.0]])
+def _lowest_mode(swinging, masses, bend_shape, is_free):
+    """Squared rate and shape (n, 3) of the slowest mode of motions that keep all lengths."""
+    n = len(masses)
+    ends, errors = swinging.moved(swinging.segments, across(swinging.segments))
+    if not is_free.all():
+        held = ends[np.repeat(~is_free, 3)]
+        kept = linalg.null_space(held)
+        ends, errors = ends @ kept, errors @ kept
+    if ends.shape[1] == 0:
+        return 0.0, np.zeros((n, 3))
+    stiffness = errors.T @ (np.repeat(bend_shape, 3)[:, None] * errors)
+    inertia = ends.T @ (np.repeat(masses, 3)[:, None] * ends)
+    rates, modes = linalg.eigh(stiffness, inertia)
+    # What is held at both ends may turn about the line between them, against nothing.
+    slowest = int(np.argmax(rates > 1e-9 * rates.max()))
+    return float(rates[slowest]), (ends @ modes[:, slowest]).reshape(n, 3)
 
 
 def substep_rate(wobble_rate, settle_time):

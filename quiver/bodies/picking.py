@@ -1,6 +1,7 @@
 """From a layer's picks to chains of joints: no gaps, no surprise branches, nothing of zero length."""
 
 import itertools
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -237,6 +238,15 @@ def driven_nodes(character, layers):
     """All nodes that the chains of some layers move. Raises BadInput."""
     chains = [nodes for layer in layers for pick in layer.chains for nodes in resolve(character, pick)]
     return {below for nodes in chains for node in nodes for below in character.skeleton.below(int(node))}
+
+
+def turned_by(character, layers):
+    """All joints that the chains of some layers turn themselves; without those of picks that cannot be resolved."""
+    found = set()
+    for pick in (pick for layer in layers for pick in layer.chains):
+        with suppress(BadInput):
+            found.update(int(node) for nodes in resolve(character, pick) for node in nodes)
+    return found
 
 
 def moved_by(character, names):

@@ -6,7 +6,7 @@ from quiver.contact.contacts import ColliderTracks
 from quiver.contact.posed import nearby
 from quiver.contact.skins import SkinContacts, look_ends
 from quiver.kernels import contacts as kernel
-from quiver.kernels.chains import SAMPLE, SAMPLES
+from quiver.kernels.chain_contacts import SAMPLE, SAMPLES
 from quiver.kernels.lanes import LANES, aligned
 from quiver.kernels.samples import look_at_samples, tell_samples
 from quiver.sim.obstacles import frame_rows
@@ -18,20 +18,21 @@ class ChainContacts(Varying):
     """What a batch of C chains of n segments meets.
 
     met, skins  for each chain the colliders (indices) and the Skins it meets; rest (C, n + 1, 3) its points in the rest pose [m];
-    thickness   (C, n + 1) how thick it is there [m]; samples (SkinSamples) what touches skins, None where there are none
+    thickness   (C, n + 1) how thick it is there [m]; tree the Tree of them; samples (SkinSamples) what touches skins, None where there
+                are none
     """
 
     VARYING = ("before",)
     INSIDE = ("shapes", "skins")
 
-    def __init__(self, contacts, met, skins, rest, thickness, samples=None):
+    def __init__(self, contacts, met, skins, rest, thickness, tree, samples=None):
         self.shapes, self.samples = ColliderTracks(contacts, np.unique(np.concatenate([np.zeros(0, int), *met]))), samples
         ends, middles = contacts.contact_distances(rest, thickness), contacts.contact_distances(_middles(rest), _middles(thickness))
         contact_distances = np.stack([middles, ends[:, 1:]], axis=2)[..., self.shapes.met]
         for chain, own in enumerate(met):
             contact_distances[chain][..., ~np.isin(self.shapes.met, own)] = kernel.NEVER
         self.contact_distances, self.core_shapes = np.moveaxis(contact_distances, -1, 1), self.shapes.shapes.astype(np.float32)
-        self.skins, self._rows_of = [], []
+        self.skins, self._rows_of, self.tree = [], [], tree
         for skin in dict.fromkeys(skin for own in skins for skin in own):
             rows = np.flatnonzero(np.array([skin in own for own in skins])[samples.chain])
             if len(rows):
@@ -95,14 +96,16 @@ class ChainContacts(Varying):
         places = samples.simulated(keyed[at], keyed_points[at], points)
         beside, reach = np.empty((len(places), 7)), np.empty(len(places))
         look_at_samples(places, points, travel, samples.chain, samples.segment, beside, reach)
-        lanes, n = -(-len(points) // LANES) * LANES, points.shape[1] - 1
+        tree, n = self.tree, self.tree.segments
+        lanes = -(-len(points) // (LANES * tree.branches)) * LANES
+        lane, segment = samples.chain // tree.branches, samples.segment + np.array(tree.firsts)[samples.chain % tree.branches]
         out = aligned((len(self.skins), lanes // LANES * n * SAMPLES * SAMPLE, LANES))
         ways = keyed[at], keyed[min(at + 1, len(keyed) - 1)]
         room = np.empty((lanes * n, SAMPLES)), np.empty((lanes * n, SAMPLES), np.int64)
         for own, skin, told in zip(self._rows_of, self.skins, out, strict=True):
             rows, near, _, _ = skin.surface_contacts(frame, places[own], reach[own], look)
             contact = near, skin.contact_distances, skin.skin.friction
-            where = places, self._origin, beside, samples.chain, samples.segment, samples.carried
+            where = places, self._origin, beside, lane, segment, samples.carried
             tell_samples(n, own, rows, *contact, *where, *ways, room, told)
         return out.reshape(-1, LANES)
 

@@ -17,11 +17,12 @@ class SkinSamples:
 
     chain, segment (R,) whose each is; thickness (R,) [m] around it; carried (R,) what share of it the chain moves. ``points_of`` gives
     the chains' points (S, C, n + 1, 3) [m] in node matrices (S, J, 3, 4); drivers (C, n) the nodes that turn the segments, counts (C,) how
-    many are its own; thickness (C, n + 1) [m]; ``bare`` chains (bool (C,)) touch with their middle line whatever they carry
+    many are its own; thickness (C, n + 1) [m]; ``bare`` chains (bool (C,)) touch with their middle line whatever they carry; tree (Tree)
+    says which grow on others
     """
 
-    def __init__(self, character, scale, points_of, drivers, counts, thickness, bare):
-        self.scale, self.points_of = scale, points_of
+    def __init__(self, character, scale, points_of, drivers, counts, thickness, bare, tree):
+        self.scale, self.points_of, self.grows_on = scale, points_of, np.array(tree.grows_on)
         rest = rest_matrices(character.skeleton)[None]
         self.parts, chains, segments, slots, shares = [], [], [], [], []
         segment_of = _segments(character.skeleton, drivers, counts)
@@ -52,16 +53,21 @@ class SkinSamples:
         before = thickness[lines[:, 0], lines[:, 1]]
         self.thickness = np.concatenate([np.zeros(len(self.slots)), np.where(self.along < 1.0, 0.5 * (before + around), around)])
         self.carried = np.concatenate([self.shares.sum(1), np.ones(len(lines))])
-        self.rest = self.simulated(self.keyed(rest)[0], *[points_of(rest)[0]] * 2)
+        self.rest = self.simulated(self.keyed(rest)[0], points_of(rest)[0], points_of(rest)[0])
 
     def keyed(self, world):
         """Where those that are skin are keyed (S, R', 3) [m] in node matrices (S, J, 3, 4)."""
         return np.concatenate([np.zeros((len(world), 0, 3)), *(self.scale * skinned_through(part, world) for part in self.parts)], axis=1)
 
     def simulated(self, keyed, keyed_points, points):
-        """Where all are (R, 3) [m], as the skin will be: keyed (R', 3) at keyed_points (C, n + 1, 3), the chains now at points."""
+        """Where all are (R, 3) [m], as the skin will be: keyed (R', 3) at keyed_points (C, n + 1, 3), the chains now at points.
+
+        The roots of branches are moved in ``points`` to where they are carried.
+        """
         places, turns = np.empty((len(self.chain), 3)), np.empty((points.shape[0], points.shape[1] - 1, 4))
-        place_samples(keyed, keyed_points, points, self.chain, self.segment, self.slots, self.shares, self.along, turns, places)
+        place_samples(
+            keyed, keyed_points, points, self.grows_on, self.chain, self.segment, self.slots, self.shares, self.along, turns, places
+        )
         return places
 
 

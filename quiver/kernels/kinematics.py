@@ -86,26 +86,68 @@ def handedness(m):
     return np.sign(volume)
 
 
-def _segment_rotations(keyed, moved, frames):
-    """Local rotations (S, C, n, 4: x y z w) of joints that turn segments from ``keyed`` to ``moved`` (S, C, n, 3), from root to tip.
+@kernel
+def turn_chains(keyed, points, grows_on, turns):
+    """How the segments of chains are turned, quaternions (C, n, 4), between points (C, n + 1, 3) as keyed and as they are.
 
-    frames (S, C, n, 3, 3) are the orthonormal spaces of the joints' parents, which may be mirrored.
+    Each after the one before it, the first of a branch after what carries it, which carries its root too: that is moved in ``points``.
+    grows_on (B, 2) is that of the Tree of each B chains.
     """
-    samples, chains, n = keyed.shape[:3]
-    rotations = np.empty((samples, chains, n, 4))
+    branches = len(grows_on)
+    for c in range(len(points)):
+        trunk, segment = grows_on[c % branches, 0], grows_on[c % branches, 1]
+        x, y, z, w = 0.0, 0.0, 0.0, 1.0
+        if trunk >= 0:
+            t = c - c % branches + trunk
+            x, y, z, w = turns[t, segment, 0], turns[t, segment, 1], turns[t, segment, 2], turns[t, segment, 3]
+            a, b = keyed[c, 0], keyed[t, segment]
+            ax, ay, az = turned(x, y, z, w, a[0] - b[0], a[1] - b[1], a[2] - b[2])
+            points[c, 0, 0], points[c, 0, 1], points[c, 0, 2] = (
+                points[t, segment, 0] + ax,
+                points[t, segment, 1] + ay,
+                points[t, segment, 2] + az,
+            )
+        for i in range(points.shape[1] - 1):
+            x, y, z, w = turned_onto(x, y, z, w, way(keyed, c, i), way(points, c, i))
+            turns[c, i, 0], turns[c, i, 1], turns[c, i, 2], turns[c, i, 3] = x, y, z, w
+
+
+@kernel
+def way(points, c, i):
+    """From one point of a chain, of (C, n + 1, 3), to the next."""
+    return points[c, i + 1, 0] - points[c, i, 0], points[c, i + 1, 1] - points[c, i, 1], points[c, i + 1, 2] - points[c, i, 2]
+
+
+def _segment_rotations(keyed, moved, frames, grows_on):
+    """What turns the segments of chains from where they are keyed to where they moved, points (S, C, n + 1, 3), from root to tip.
+
+    frames (S, C, n, 3, 3) are the orthonormal spaces of the joints' parents, which may be mirrored. Returns the local rotations
+    (S, C, n, 4: x y z w) of the joints and the lengths (S, C, n) against the keyed ones; as `turn_chains`, the roots of branches are moved.
+    """
+    samples, chains, n = frames.shape[:3]
+    branches = len(grows_on)
+    rotations, lengths, turns = np.empty((samples, chains, n, 4)), np.empty((samples, chains, n)), np.empty((chains, n, 4))
     for s in range(samples):
+        turn_chains(keyed[s], moved[s], grows_on, turns)
         for c in range(chains):
+            trunk = grows_on[c % branches, 0]
             x, y, z, w = 0.0, 0.0, 0.0, 1.0
+            if trunk >= 0:
+                q = turns[c - c % branches + trunk, grows_on[c % branches, 1]]
+                x, y, z, w = q[0], q[1], q[2], q[3]
             for i in range(n):
-                here = turned_onto(x, y, z, w, keyed[s, c, i], moved[s, c, i])
-                lx, ly, lz, lw = after(-x, -y, -z, w, *here)
+                q = turns[c, i]
+                lx, ly, lz, lw = after(-x, -y, -z, w, q[0], q[1], q[2], q[3])
                 f = frames[s, c, i]
                 side = handedness(f)
                 for k in range(3):
                     rotations[s, c, i, k] = (f[0, k] * lx + f[1, k] * ly + f[2, k] * lz) * side
                 rotations[s, c, i, 3] = lw
-                x, y, z, w = here
-    return rotations
+                x, y, z, w = q[0], q[1], q[2], q[3]
+                a, b = way(keyed[s], c, i), way(moved[s], c, i)
+                square, now = a[0] * a[0] + a[1] * a[1] + a[2] * a[2], b[0] * b[0] + b[1] * b[1] + b[2] * b[2]
+                lengths[s, c, i] = np.sqrt(now) / max(np.sqrt(square), 1e-12)
+    return rotations, lengths
 
 
 segment_rotations = making_arrays(_segment_rotations)

@@ -1,16 +1,15 @@
-"""Samples of the skin of chains: where they are as the segments that carry them turn, and which of them are told to chains.py.
+"""Samples of the skin of chains: where they are as the segments that carry them turn, and which of them are told to chain_contacts.py.
 
 R samples of C chains of n segments; the first R' of them are skin, carried by up to I segments of their chain: slots int (R', I) and
 shares (R', I); the others lie on their segment's middle line, ``line`` (R - R',) along it.
 """
 
 import numpy as np
-from numba.extending import register_jitable
 
-from quiver.kernels.chains import ALONG, ARM, CARRIED, LOOKED, REST, REST_MOVES, SAMPLE, SAMPLES
+from quiver.kernels.chain_contacts import ALONG, ARM, CARRIED, LOOKED, REST, REST_MOVES, SAMPLE, SAMPLES
 from quiver.kernels.compiling import kernel
 from quiver.kernels.contacts import NEVER
-from quiver.kernels.kinematics import turned, turned_onto
+from quiver.kernels.kinematics import turn_chains, turned
 from quiver.kernels.lanes import LANES
 from quiver.kernels.surface_contacts import AWAY, CONTACT_DISTANCE, FRICTION, NORMAL, NORMAL_CHANGE, TRAVEL
 
@@ -18,30 +17,13 @@ FARTHEST_LEVER = 3.0
 """What is beside a segment's middle line by more than so many of its lengths is not expected to go any further."""
 
 
-@register_jitable
-def way(points, c, i):
-    """From one point of a chain, of (C, n + 1, 3), to the next."""
-    return points[c, i + 1, 0] - points[c, i, 0], points[c, i + 1, 1] - points[c, i, 1], points[c, i + 1, 2] - points[c, i, 2]
-
-
 @kernel
-def turn_segments(keyed_points, points, turns):
-    """How segments are turned, quaternions (C, n, 4), between points (C, n + 1, 3) as keyed and as they are, each after the one before."""
-    for c in range(len(points)):
-        x, y, z, w = 0.0, 0.0, 0.0, 1.0
-        for i in range(points.shape[1] - 1):
-            keyed, moved = way(keyed_points, c, i), way(points, c, i)
-            x, y, z, w = turned_onto(x, y, z, w, keyed, moved)
-            turns[c, i, 0], turns[c, i, 1], turns[c, i, 2], turns[c, i, 3] = x, y, z, w
-
-
-@kernel
-def place_samples(keyed, keyed_points, points, chain, segment, slots, shares, line, turns, places):
+def place_samples(keyed, keyed_points, points, grows_on, chain, segment, slots, shares, line, turns, places):
     """Where samples are (R, 3), as the skin will be: keyed (R', 3) at keyed_points (C, n + 1, 3), the chains now at ``points``.
 
-    turns (C, n, 4) receives how segments are turned
+    turns (C, n, 4) receives how segments are turned, ``points`` the roots of branches, as `turn_chains` says
     """
-    turn_segments(keyed_points, points, turns)
+    turn_chains(keyed_points, points, grows_on, turns)
     for r in range(len(keyed)):
         c, rest, x, y, z = chain[r], 1.0, 0.0, 0.0, 0.0
         for k in range(slots.shape[1]):
@@ -83,7 +65,7 @@ def look_at_samples(places, points, travel, chain, segment, beside, reach):
 
 @kernel
 def tell_samples(n, own, rows, near, contact_distances, friction, places, origin, beside, chain, segment, carried, now, then, room, out):
-    """Write for each of n segments those of rows (Q,) of samples ``own`` nearest to a skin into ``out``, as chains.py takes them.
+    """Write for each of n segments those of rows (Q,) of samples ``own`` nearest to a skin into ``out``, as chain_contacts.py takes them.
 
     near (Q, 12) and contact_distances as `push_surface_contacts` says, those of all ``own``; places, beside as above; carried (R,) what
     share of each the chain moves; now, then (R', 3) where skin is keyed when the look begins and ends; all counts from origin (3,)

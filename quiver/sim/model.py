@@ -4,24 +4,35 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from quiver.kernels import chains as kernel
+from quiver.kernels import chain_rows as kernel
+from quiver.kernels.chains import DISCONNECTED
 from quiver.kernels.lanes import LANES
+from quiver.rig.tree import Tree
+
+HELD = 1e3
+"""What is held resists that much more than the masses and bends of its chain."""
 
 
 @dataclass(frozen=True)
 class ChainModel:
-    """C chains of at most n segments in B blocks of LANES; SI units, float32.
+    """C chains in B blocks of LANES trees alike, each with all its branches in one lane; SI units, float32.
 
-    counts  int32 (C,) segments of each chain
-    params  (B * PARAMS * n, LANES), rows as kernels/chains.py says
+    counts  int32 (C,) segments of each chain; those of a tree follow each other
+    tree    the Tree of all of them
+    params  (B * PARAMS * n, LANES), n the segments of the tree, rows as kernels/chain_rows.py says
     """
 
     counts: np.ndarray
-    segments: int
+    tree: Tree
     blocks: int
     dt: float
     params: np.ndarray
     has_limits: bool
+
+    @property
+    def segments(self):
+        """How many a lane has."""
+        return self.tree.segments
 
 
 @dataclass(frozen=True)
@@ -45,20 +56,22 @@ class ChainPhysics:
     is_taut: bool = False
 
 
-def chain_model(chains, dt, has_limits, segments=0):
-    """Pack ChainPhysics into a ChainModel for substeps of ``dt`` seconds, with room for so many segments if that is more than they have."""
+def chain_model(chains, dt, has_limits, tree=None):
+    """Pack ChainPhysics into a ChainModel for substeps of ``dt`` seconds, as chains alone or those of trees with so much room."""
     counts = np.array([len(chain.inverse_masses) for chain in chains], np.int32)
-    segments, blocks = max(int(counts.max()), segments), -(-len(chains) // LANES)
-    params = np.zeros((blocks * LANES, segments, kernel.PARAMS))
+    tree = tree or Tree((int(counts.max()),))
+    blocks = -(-len(chains) // (LANES * tree.branches))
+    params = np.zeros((blocks * LANES, tree.branches, tree.longest, kernel.PARAMS))
     # A lane or a segment that is not there is held and pulls at nothing.
-    params[:, :, [kernel.BEND_COMPLIANCE, kernel.STRETCH_COMPLIANCE]] = kernel.DISCONNECTED
-    params[:, :, [kernel.DAMPING_FACTOR, kernel.DRAG_FACTOR, kernel.SPEED_LIMIT, kernel.STRETCH_LIMIT]] = 1.0
-    params[:, :, kernel.COS_LIMIT] = -2.0
-    for lane, chain in enumerate(chains):
-        own = params[lane, : counts[lane]]
-        own[:, kernel.INVERSE_MASS] = chain.inverse_masses
-        compliance = 1.0 / np.maximum(chain.stiffness * dt**2, 1.0 / kernel.DISCONNECTED)
-        own[:, kernel.BEND_COMPLIANCE] = compliance
+    params[..., kernel.STRETCH_COMPLIANCE] = DISCONNECTED
+    params[..., [kernel.DAMPING_FACTOR, kernel.DRAG_FACTOR, kernel.SPEED_LIMIT, kernel.STRETCH_LIMIT]] = 1.0
+    params[..., kernel.COS_LIMIT] = -2.0
+    for at, chain in enumerate(chains):
+        own = params[at // tree.branches, at % tree.branches, : counts[at]]
+        free, bend = chain.inverse_masses > 0.0, chain.stiffness * dt**2
+        masses = np.where(free, 1.0 / np.where(free, chain.inverse_masses, 1.0), 0.0)
+        own[:, kernel.INVERSE_MASS], own[:, kernel.BEND] = chain.inverse_masses, bend
+        own[:, kernel.MASS] = np.where(free, masses, HELD * max(masses.max(), bend.max(), 1e-6))
         own[:, kernel.STRETCH_COMPLIANCE] = chain.stretch / dt**2
         own[:, kernel.DAMPING_FACTOR], own[:, kernel.DRAG_FACTOR] = chain.damping_factor, chain.drag_factor
         own[:, kernel.GRAVITY : kernel.GRAVITY + 3] = chain.gravity * dt
@@ -66,6 +79,7 @@ def chain_model(chains, dt, has_limits, segments=0):
         own[:, kernel.SIN_LIMIT] = np.sin(chain.bend_limits)
         own[:, kernel.SPEED_LIMIT], own[:, kernel.STRETCH_LIMIT] = chain.speed_limit, chain.stretch_limit
         own[:, kernel.TAUT] = chain.is_taut
-    rows = params.reshape(blocks, LANES, segments, kernel.PARAMS).transpose(0, 2, 3, 1)
+    rows = tree.merged(params.reshape(-1, tree.longest, kernel.PARAMS))
+    rows = rows.reshape(blocks, LANES, tree.segments, kernel.PARAMS).transpose(0, 2, 3, 1)
     packed = np.ascontiguousarray(rows, np.float32).reshape(-1, LANES)
-    return ChainModel(counts, segments, blocks, dt, packed, has_limits)
+    return ChainModel(counts, tree, blocks, dt, packed, has_limits)

@@ -15,17 +15,19 @@ class ChainState(Varying):
     VARYING = ("rows",)
 
     def __init__(self, model):
-        self._shape = (model.blocks, model.segments, 2, 3, LANES)
+        self._shape, self._tree = (model.blocks, model.segments, 2, 3, LANES), model.tree
         self.rows = np.zeros((model.blocks * 6 * model.segments, LANES), np.float32)
 
     def chain(self, index):
         """A view (n, 2, 3) of one chain: displacement and velocity of each particle."""
-        return self.rows.reshape(self._shape)[index // LANES, :, :, :, index % LANES]
+        (lane, branch), tree = divmod(index, self._tree.branches), self._tree
+        rows = slice(tree.firsts[branch], tree.firsts[branch] + tree.counts[branch])
+        return self.rows.reshape(self._shape)[lane // LANES, rows, :, :, lane % LANES]
 
     def all(self, count):
         """(count, n, 3) of the first so many chains: displacements, and velocities."""
-        whole = self.rows.reshape(self._shape)
-        return np.moveaxis(whole, -1, 1).reshape(-1, *whole.shape[1:4])[:count].transpose(2, 0, 1, 3)
+        whole = np.moveaxis(self.rows.reshape(self._shape), -1, 1)
+        return self._tree.apart(whole.reshape(-1, self._tree.segments, 6))[:count].reshape(count, -1, 2, 3).transpose(2, 0, 1, 3)
 
     def turned(self, index, matrix):
         """Turn one chain's displacements and velocities by ``matrix`` (3, 3): its root jumped, its swing goes along."""

@@ -4,55 +4,69 @@ from unittest import TestCase
 
 import numpy as np
 
+from quiver.kernels import chain_contacts as touch
+from quiver.kernels import chain_rows as rows
 from quiver.kernels import chains as kernel
 from quiver.kernels.lanes import LANES
 from quiver.kernels.surface_contacts import AWAY, CONTACT_DISTANCE, FRICTION, NORMAL, TRAVEL
+from quiver.rig.tree import Tree
 from quiver.sim.model import chain_model
 from quiver.sim.state import ChainState
 from quiver.sim.step import advance, motion_rows
 from tests.makers import chain_setup, moving_clip, obstacles, simulate, skeleton_of, straight, turning_clip, world_of
 from tests.verification.test_closed_forms import DT, physics
 
+ALONE, FORKED = Tree((5,)), Tree((3, 2, 2), ((-1, -1), (0, 1), (1, 0)))
 
-def scene(rng, n=5, blocks=2, steps=20, lanes=LANES, floor=None):
+
+def scene(rng, tree=ALONE, blocks=2, steps=20, lanes=LANES, floor=None):
     """Random arrays for the kernel, all rules switched on; ``floor`` is how high a skin rises below the chains [m]."""
-    params = np.zeros((blocks, n, kernel.PARAMS, lanes), np.float32)
-    params[:, :, kernel.INVERSE_MASS] = rng.uniform(0.5, 2.0, (blocks, n, lanes))
-    params[:, :, kernel.BEND_COMPLIANCE] = rng.uniform(0.1, 50.0, (blocks, n, lanes))
-    params[:, :, [kernel.DAMPING_FACTOR, kernel.DRAG_FACTOR]] = 0.98
-    params[:, :, kernel.GRAVITY + 1] = -0.04
-    params[:, :, kernel.COS_LIMIT], params[:, :, kernel.SIN_LIMIT] = 0.8, 0.6
-    params[:, :, kernel.SPEED_LIMIT], params[:, :, kernel.STRETCH_LIMIT] = 30.0, 0.05
-    motion = np.zeros((steps, blocks, 6 * n + 6, lanes), np.float32)
+    n, riders = tree.segments, tree.branches - 1
+    params = np.zeros((blocks, n, rows.PARAMS, lanes), np.float32)
+    params[:, :, rows.INVERSE_MASS] = rng.uniform(0.5, 2.0, (blocks, n, lanes))
+    params[:, :, rows.MASS] = 1.0 / params[:, :, rows.INVERSE_MASS]
+    params[:, :, rows.BEND] = rng.uniform(0.02, 10.0, (blocks, n, lanes))
+    params[:, :, [rows.DAMPING_FACTOR, rows.DRAG_FACTOR]] = 0.98
+    params[:, :, rows.GRAVITY + 1] = -0.04
+    params[:, :, rows.COS_LIMIT], params[:, :, rows.SIN_LIMIT] = 0.8, 0.6
+    params[:, :, rows.SPEED_LIMIT], params[:, :, rows.STRETCH_LIMIT] = 30.0, 0.05
+    motion = np.zeros((steps, blocks, 6 * n + 6 + 3 * riders, lanes), np.float32)
     motion[:, :, 0 : 6 * n : 6] = 0.1
     motion[:, :, 3 : 6 * n : 6] = rng.uniform(-0.004, 0.004, (steps, blocks, n, lanes))
+    # Branches go aside, from beside what carries them.
+    for i in np.flatnonzero(tree.is_rider):
+        motion[:, :, 6 * i], motion[:, :, 6 * i + 2] = 0.03, 0.08
+    motion[:, :, 6 * n + 6 :: 3], motion[:, :, 6 * n + 8 :: 3] = 0.06, 0.02
     axes = np.zeros((steps, blocks, 6 * n, lanes), np.float32)
     axes[:, :, 1 : 6 * n : 6] = 1.0
     frames, shapes = obstacles([[0.25, 0.0, 0.05], [0.4, -0.1, 0.0]], [[0.0, 0.0, 0.02, 0.02], [0.03, 0.0, 0.01, 0.0]], steps, friction=0.4)
     reaches = np.full((blocks * 2 * n * 2, lanes), 0.06, np.float32)
     state = np.zeros((blocks * 6 * n, lanes), np.float32)
     record = np.zeros((steps // 5 * blocks * 3 * n, lanes), np.float32)
-    samples = np.zeros((0 if floor is None else blocks * n * kernel.SAMPLES, kernel.SAMPLE, lanes), np.float32)
+    samples = np.zeros((0 if floor is None else blocks * n * touch.SAMPLES, touch.SAMPLE, lanes), np.float32)
     # The skin's spots are below the first place of each chain, rise, and look up.
     samples[:, AWAY + 1], samples[:, TRAVEL + 1], samples[:, NORMAL + 1] = 0.1, (floor or 0.0) + 0.1, 1.0
-    samples[:, CONTACT_DISTANCE], samples[:, FRICTION], samples[:, kernel.CARRIED] = 0.01, 0.3, 1.0
+    samples[:, CONTACT_DISTANCE], samples[:, FRICTION], samples[:, touch.CARRIED] = 0.01, 0.3, 1.0
     # Along each segment, from a little behind its begin to its end, and a little beside it.
-    samples[:, kernel.ALONG] = np.tile(np.linspace(-0.1, 1.0, kernel.SAMPLES), len(samples) // kernel.SAMPLES)[:, None]
-    samples[:, kernel.ARM + 2], samples[:, kernel.LOOKED] = 0.005, 1.0
+    samples[:, touch.ALONG] = np.tile(np.linspace(-0.1, 1.0, touch.SAMPLES), len(samples) // touch.SAMPLES)[:, None]
+    samples[:, touch.ARM + 2], samples[:, touch.LOOKED] = 0.005, 1.0
     surface_contacts = samples.reshape(-1, lanes)
     flat = [array.reshape(-1, lanes) for array in (params, motion, axes)]
-    scratch = np.zeros((kernel.SCRATCH * n, lanes), np.float32)
-    return [0, blocks, steps, n, np.float32(DT), state, *flat, (frames, shapes, reaches), surface_contacts, True, 5, scratch, record]
+    scratch = np.zeros(((rows.SCRATCH + rows.FORK) * n, lanes), np.float32)
+    met = (frames, shapes, reaches), surface_contacts
+    return [0, blocks, steps, n, np.float32(DT), state, *flat, tree.forks, *met, True, 5, scratch, record]
 
 
 class PlainCopyTest(TestCase):
     def test_compiled_is_plain_to_the_bit(self):
-        fast, slow = scene(np.random.default_rng(2)), scene(np.random.default_rng(2))
-        kernel.advance_chains(*fast)
-        kernel.advance(*slow)
-        self.assertGreater(np.abs(fast[5]).max(), 0.01)
-        np.testing.assert_array_equal(fast[5], slow[5])
-        np.testing.assert_array_equal(fast[-1], slow[-1])
+        for tree in (ALONE, FORKED):
+            with self.subTest(tree=tree):
+                fast, slow = scene(np.random.default_rng(2), tree), scene(np.random.default_rng(2), tree)
+                kernel.advance_chains(*fast)
+                kernel.advance(*slow)
+                self.assertGreater(np.abs(fast[5]).max(), 0.01)
+                np.testing.assert_array_equal(fast[5], slow[5])
+                np.testing.assert_array_equal(fast[-1], slow[-1])
 
     def test_what_rises_below_lifts_them(self):
         fast, slow = (scene(np.random.default_rng(2), floor=0.05) for _ in range(2))
@@ -66,8 +80,8 @@ class PlainCopyTest(TestCase):
     def test_rows_of_any_width_give_the_same_chain(self):
         wide, one = scene(np.random.default_rng(2), blocks=1), scene(np.random.default_rng(2), blocks=1)
         narrow = [np.ascontiguousarray(item[:, 3:4]) if isinstance(item, np.ndarray) and item.shape[-1] == LANES else item for item in one]
-        frames, shapes, reaches = narrow[9]
-        narrow[9] = frames, shapes, np.ascontiguousarray(reaches[:, 3:4])
+        frames, shapes, reaches = narrow[10]
+        narrow[10] = frames, shapes, np.ascontiguousarray(reaches[:, 3:4])
         kernel.advance(*wide)
         kernel.advance(*narrow)
         np.testing.assert_array_equal(wide[5][:, 3], narrow[5][:, 0])

@@ -4,10 +4,12 @@ from dataclasses import replace
 from unittest import TestCase
 
 import numpy as np
+from scipy import linalg
 from scipy.optimize import brentq
 
 from quiver.bodies import chain as chain_body
 from quiver.kernels import chains as kernel
+from quiver.rig.tree import Tree
 from quiver.setup.model import ChainPick
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
@@ -125,41 +127,137 @@ class SpringTest(TestCase):
                     self.assertAlmostEqual(settle / 48.0, 1.0, delta=0.08)
 
 
-class ForkTest(TestCase):
-    def test_trunk_and_branch_die_out_together_instead_of_ringing_up(self):
-        """A trunk of six joints, knocked, with a branch anywhere on it: short, or longer than the trunk."""
-        cases = (((4, 3), 2.0, 96, 0.0), ((4, 3), 3.0, 60, 0.0), ((6, 2), 2.0, 96, 100.0), ((8, 1), 3.0, 60, 0.0), ((2, 5), 5.0, 24, 0.0))
-        for (count, at), rate, settle, gravity in cases:
-            with self.subTest(branch=count, on=at, rate=rate, settle=settle):
-                branch = [np.array([0.05, 0.08, 0.0]), *([np.array([0.0, 0.1, 0.0])] * (count - 1))]
-                positions = [np.zeros(3), np.zeros(3), *([np.array([0.1, 0.0, 0.0])] * 5), *branch]
-                parents = [-1, 0, 1, 2, 3, 4, 5, at, *range(7, 6 + count)]
-                skeleton = skeleton_of(positions, parents, ["base", *(f"t{k}" for k in range(6)), *(f"b{k}" for k in range(count))])
-                setup = chain_setup("t0", "t5", wobble_rate=rate, settle_time=float(settle), gravity=gravity)
-                layer = replace(setup.layers[0], chains=(ChainPick("t0", "t5"), ChainPick("b0", f"b{count - 1}")))
-                clip = turning_clip(0, [0.0, 0.05, 12.0], [0.0, 0.15, 0.15])
-                run, rotations, translations, _ = simulate(skeleton, clip, replace(setup, layers=(layer,)))
-                along = world_of(run, rotations, translations)[:, :, :3, 0]
-                along = along / np.linalg.norm(along, axis=2, keepdims=True)
-                off = np.degrees(np.arccos(np.clip(np.einsum("fji,ji->fj", along, along[-1]), -1.0, 1.0)))[3:]
-                tips = [skeleton.index(name) for name in ("t5", f"b{count - 1}")]
-                # Over half a swing from when it should have settled.
-                left = off[settle - 3 :, tips][: round(12.0 / rate) + 1].max(0) / off[:, tips].max(0)
-                self.assertLess(left.max(), 0.075, left)
-                self.assertLess(off[:, tips[1]].max(), 3.0 * off[:, tips[0]].max())
+def crooked(rng, segments, bend):
+    """Vectors (n, 3) [m] of segments each of which looks some way aside of the one before."""
+    way, found = np.array([1.0, 0.0, 0.0]), []
+    for _ in range(segments):
+        found.append(0.08 * way)
+        way = way + bend * rng.normal(size=3)
+        way /= np.linalg.norm(way)
+    return np.array(found)
 
-    def test_a_short_twig_on_a_branch_keeps_apart_from_that_too(self):
-        steps = [np.array([0.1, 0.0, 0.0])] * 5, [np.array([0.0, 0.05, 0.0])] * 2, [np.array([0.0, 0.0, 0.03])] * 2
-        positions = [np.zeros(3), np.zeros(3), *(step for some in steps for step in some)]
-        names = ["base", *(f"t{k}" for k in range(6)), "b0", "b1", "c0", "c1"]
-        skeleton = skeleton_of(positions, [-1, 0, 1, 2, 3, 4, 5, 5, 7, 8, 9], names)
-        layer = replace(chain_setup("t0", "t5").layers[0], chains=(ChainPick("t0", "t5"), ChainPick("b0", "b1"), ChainPick("c0", "c1")))
-        setup = replace(chain_setup("t0", "t5", wobble_rate=1.5), layers=(replace(layer, values=layer.values | {"wobble_rate": 1.5}),))
-        run, _, _, _ = simulate(skeleton, still_clip(skeleton, 0.5), setup)
-        trunk, branch, twig = sorted(rate for batch in run.chains for rate in batch.rates)
-        self.assertAlmostEqual(trunk, 1.5)
-        self.assertGreaterEqual(branch / trunk, 1.5)
-        self.assertGreaterEqual(twig / branch, 1.5)
+
+def forked(trunk, branches):
+    """A skeleton with joints t0.. along vectors and, on joints of it, others: (at, from there to the first (3,), vectors (n, 3))."""
+    positions, parents, names = [np.zeros(3), np.zeros(3)], [-1, 0], ["base", "t0"]
+    for k, step in enumerate(trunk[:-1]):
+        positions, parents, names = [*positions, step], [*parents, k + 1], [*names, f"t{k + 1}"]
+    for number, (at, offset, steps) in enumerate(branches):
+        for k, step in enumerate((offset, *steps[:-1])):
+            parents.append(at + 1 if k == 0 else len(positions) - 1)
+            positions, names = [*positions, step], [*names, f"{'bcd'[number]}{k}"]
+    return skeleton_of(positions, parents, names)
+
+
+def forked_setup(trunk, branches, rate, settle, frame_rate=24.0, **dials):
+    """One layer of the trunk and the branches of `forked`."""
+    picks = [ChainPick("t0", f"t{len(trunk) - 1}")]
+    picks += [ChainPick(f"{name}0", f"{name}{len(steps) - 1}") for name, (_, _, steps) in zip("bcd", branches, strict=False)]
+    setup = chain_setup("t0", "", frame_rate, wobble_rate=rate, settle_time=float(settle), **dials)
+    return replace(setup, layers=(replace(setup.layers[0], chains=tuple(picks)),))
+
+
+def swung_off(run, rotations, translations):
+    """How far each joint's own x axis is turned from where it ends [degrees] (F, J)."""
+    along = world_of(run, rotations, translations)[:, :, :3, 0]
+    along = along / np.linalg.norm(along, axis=2, keepdims=True)
+    return np.degrees(np.arccos(np.clip(np.einsum("fji,ji->fj", along, along[-1]), -1.0, 1.0)))
+
+
+class CrookedTest(TestCase):
+    def test_what_is_knocked_dies_out_in_its_settle_time_however_crooked_it_is(self):
+        rng = np.random.default_rng(5)
+        for bend in (0.4, 0.8, 1.5):
+            for rate, settle in ((1.0, 24), (2.0, 96), (6.0, 60)):
+                with self.subTest(bend=bend, rate=rate, settle=settle):
+                    steps = crooked(rng, 12, bend)
+                    clip = turning_clip(0, [0.0, 0.05, 2.2 * settle / 24.0], [0.0, 0.15, 0.15], axis=rng.normal(size=3))
+                    skeleton = forked(steps, [])
+                    run, *arrays, _ = simulate(skeleton, clip, chain_setup("t0", "", wobble_rate=rate, settle_time=float(settle)))
+                    places = world_of(run, *arrays)[:, -1, :, 3]
+                    off = np.linalg.norm(places - places[-1], axis=1)[2:]
+                    self.assertGreater(off.max(), 0.005)
+                    self.assertLess(off[settle : settle + 13].max(), 0.07 * off.max())
+                    self.assertLess(off[2 * settle :].max(), 0.01 * off.max())
+
+    def test_nothing_feeds_in_energy_where_nothing_is_damped(self):
+        rng = np.random.default_rng(6)
+        for bend in (0.3, 1.0):
+            with self.subTest(bend=bend):
+                points = np.vstack([np.zeros(3), np.cumsum(crooked(rng, 10, bend), axis=0)])
+                body = chain_body.build(points)
+                stiffness, _ = chain_body.matched(2.0, 1e6, DT)
+                chain = physics(10, inverse_masses=1.0 / body.masses, stiffness=stiffness / body.lowest * body.bend_shape)
+                start = body.mode * 0.01 / np.abs(body.mode).max()
+                moved = run_still(chain, points, 20 * 240, start)
+                along = np.einsum("snk,nk,n->s", moved, body.mode, body.masses)
+                along /= np.einsum("nk,nk,n->", start, body.mode, body.masses)
+                self.assertLess(np.abs(along[: 10 * 240]).max(), 1.01)
+                self.assertLess(np.abs(along[10 * 240 :]).max(), 0.99)
+                # The damping that is in the substep itself: (2 pi f)^2 dt / 2, a second.
+                self.assertGreater(np.abs(along[240:480]).max(), 0.9 * np.exp(-0.5 * (4 * np.pi) ** 2 * DT * 2.0))
+
+
+class ForkTest(TestCase):
+    """Chains that grow on each other are one system."""
+
+    def test_a_pendulum_with_two_on_its_end_swings_as_the_three_of_them(self):
+        """Segments of one length l with masses at their ends, small swings: M a" = -K a of the three angles, by hand."""
+        length, gravity = 0.3, chain_body.GRAVITY
+        tree = Tree((2, 1), ((-1, -1), (0, 0)))
+        down = np.array([0.0, -length, 0.0])
+        points = np.array([[0.0 * down, down, 2.0 * down], [down, 2.0 * down, 2.0 * down]])
+        masses = np.array([1.5, 0.5, 0.8])
+        bodies = [
+            physics(n, inverse_masses=1.0 / own, gravity=np.tile([0.0, -gravity, 0.0], (n, 1)))
+            for n, own in ((2, masses[:2]), (1, masses[2:]))
+        ]
+        model = chain_model(bodies, DT, False, tree)
+        state = ChainState(model)
+        # Only the branch is pulled aside.
+        state.chain(1)[0, 0, 0] = 0.02 * length
+        steps = 6 * 240
+        motion, _ = motion_rows(model, np.tile(points, (steps, 1, 1, 1)), points)
+        moved = advance(model, state, motion)
+        angles = np.stack([moved[:, 0, 0, 0], moved[:, 0, 1, 0] - moved[:, 0, 0, 0], moved[:, 1, 0, 0] - moved[:, 0, 0, 0]], 1) / length
+        inertia = length**2 * np.array([[masses.sum(), masses[1], masses[2]], [masses[1], masses[1], 0.0], [masses[2], 0.0, masses[2]]])
+        squares, modes = linalg.eigh(gravity * length * np.diag([masses.sum(), masses[1], masses[2]]), inertia)
+        times = DT * np.arange(1, steps + 1)
+        shares = modes.T @ inertia @ np.array([0.0, 0.0, 0.02])
+        exact = np.einsum("im,m,tm->ti", modes, shares, np.cos(np.sqrt(squares) * times[:, None]))
+        self.assertGreater(np.abs(exact[:, 1]).max(), 0.01)
+        np.testing.assert_allclose(angles, exact, atol=0.06 * 0.02)
+
+    def test_trunk_and_branches_die_out_together_however_they_grow(self):
+        """Knocked: branches short, long, aside of what carries them, on each other, under their weight."""
+        trunk = np.tile([0.1, 0.0, 0.0], (6, 1))
+
+        def aside(count, x=0.0, y=0.1):
+            return np.tile([x, y, 0.0], (count, 1))
+
+        beside = np.array([0.05, 0.08, 0.0])
+        cases = (
+            ([(3, beside, aside(4))], 2.0, 96, 24.0, {}),
+            ([(3, beside, aside(4))], 3.0, 60, 24.0, {"gravity": 100.0}),
+            ([(2, beside, aside(6))], 2.0, 120, 60.0, {"gravity": 60.0}),
+            ([(1, beside, aside(8))], 3.0, 60, 24.0, {}),
+            ([(5, beside, aside(2))], 5.0, 24, 24.0, {}),
+            ([(0, 3.0 * beside, aside(5)), (4, -beside, aside(3, 0.02, -0.05))], 1.5, 48, 24.0, {"wobble_taper": 40.0}),
+            ([(2, beside, aside(4)), (8, beside, aside(3, 0.08, 0.0)), (6, -beside, aside(2, 0.0, -0.03))], 2.0, 48, 12.0, {}),
+        )
+        for branches, rate, settle, frame_rate, dials in cases:
+            with self.subTest(branches=[(at, len(steps)) for at, _, steps in branches], rate=rate, settle=settle, dials=dials):
+                clip = turning_clip(0, [0.0, 0.05, 2.5 * settle / frame_rate], [0.0, 0.15, 0.15])
+                setup = forked_setup(trunk, branches, rate, settle, frame_rate, **dials)
+                run, *arrays, _ = simulate(forked(trunk, branches), clip, setup)
+                off = swung_off(run, *arrays)
+                first = round(0.05 * frame_rate) + 1
+                tips = [run.skeleton.index(f"t{len(trunk) - 1}")]
+                tips += [run.skeleton.index(f"{name}{len(steps) - 1}") for name, (_, _, steps) in zip("bcd", branches, strict=False)]
+                # Over half a swing from when it should have settled.
+                left = off[first + settle :, tips][: round(0.5 * frame_rate / rate) + 1].max(0) / off[first:, tips].max(0)
+                self.assertLess(left.max(), 0.085, left)
+                self.assertGreater(off[first:, tips].max(0).min(), 2.0)
 
 
 class FallTest(TestCase):

@@ -1,8 +1,8 @@
-"""Chains in a run: those of one layer that do not depend on each other are simulated together, in lanes."""
+"""Chains in a run: those of one layer that grow on each other are one tree, and trees alike are simulated together, in lanes."""
 
 import itertools
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import lru_cache
 
 import numpy as np
 
@@ -15,6 +15,7 @@ from quiver.errors import BadInput, Unstable
 from quiver.kernels.kinematics import segment_rotations
 from quiver.rig import transforms
 from quiver.rig.pose import jointed_world
+from quiver.rig.tree import Tree
 from quiver.run.parts.jumps import jumps_of
 from quiver.run.parts.part import Part, Unit
 from quiver.sim.bounds import MOST_PER_STEP, RUNAWAY
@@ -24,40 +25,59 @@ from quiver.sim.step import NO_COLLIDERS, NO_SURFACE_CONTACTS, advance, contact_
 
 SUBSTEPS_A_LOOK = 2
 """It is found anew what chains touch of a skin after so many substeps: what is so light is so fast that it is soon elsewhere."""
-APART = 1.5, 4.0
-"""A branch swings so much more quickly than what it grows on, at the least; and no more quickly than so much of the dial, but for that."""
 AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
 
 
 @lru_cache(maxsize=256)
-def _known_swing(points, wobble_taper, carried, pulls, rate):
-    """The Swing of a chain; points, carried and pulls as bytes."""
+def _known_swing(points, wobble_taper, tree, pulls, rate):
+    """The Swing of a tree; points and pulls as bytes."""
     points, pulls = (np.frombuffer(each).reshape(-1, 3) for each in (points, pulls))
-    body = chain_body.build(points, wobble_taper, False, np.frombuffer(carried))
-    return swing_under_weight(points, body, pulls, rate)
+    return swing_under_weight(chain_body.build(points, wobble_taper, False, tree), pulls, rate)
 
 
 def units(context, layers):
-    """A ChainUnit for each chain of some layers. Raises BadInput, naming the layer, where one cannot be built."""
+    """A ChainUnit for each chain of some layers, with all that grows on it. Raises BadInput where one cannot be built, naming the layer."""
     found = []
     for layer in layers:
+        paths = []
         for pick in layer.chains:
             try:
                 for nodes in picking.resolve(context.character, pick):
-                    path = picking.chain_path(context.character, nodes, context.notes, layer.name)
-                    found.append(ChainUnit(context, layer, path))
+                    paths.append(picking.chain_path(context.character, nodes, context.notes, layer.name))
             except BadInput as error:
                 raise BadInput(f"layer “{layer.name}”: {error}") from error
+        others = [each for each in context.setup.layers if each.is_on and each is not layer]
+        between = picking.turned_by(context.character, others)
+        found += [ChainUnit(context, layer, *grown) for grown in _trees(context.character.skeleton, paths, between)]
     return found
 
 
-class ChainUnit(Unit):
-    """One chain: a path of joints (`picking.ChainPath`)."""
+def _trees(skeleton, paths, between):
+    """[(ChainPaths of one tree, its Tree)]: a path grows on the one that turns its root, with no joint in ``between`` that others turn."""
+    owners = {int(node): (number, segment) for number, path in enumerate(paths) for segment, node in enumerate(path.drivers)}
+    grows_on = []
+    for path in paths:
+        above = itertools.takewhile(lambda node: node not in between, skeleton.ancestors(int(path.point_nodes[0])))
+        grows_on.append(next((owners[node] for node in above if node in owners), (-1, -1)))
+    for root in (number for number, (trunk, _) in enumerate(grows_on) if trunk < 0):
+        members = [root]
+        for member in members:
+            members += [number for number, (trunk, _) in enumerate(grows_on) if trunk == member]
+        places = {-1: -1} | {number: place for place, number in enumerate(members)}
+        tree = Tree(
+            tuple(len(paths[number].drivers) for number in members),
+            tuple((places[grows_on[number][0]], grows_on[number][1]) for number in members),
+        )
+        yield [paths[number] for number in members], tree
 
-    def __init__(self, context, layer, path):
-        self.context, self.layer, self.path = context, layer, path
-        self.node = int(path.point_nodes[0])
-        self.drives = tuple(int(node) for node in path.drivers)
+
+class ChainUnit(Unit):
+    """A chain with all that grows on it: a Tree of paths of joints (`picking.ChainPath`), the trunk's first."""
+
+    def __init__(self, context, layer, paths, tree):
+        self.context, self.layer, self.paths, self.tree = context, layer, paths, tree
+        self.node = int(paths[0].point_nodes[0])
+        self.drives = tuple(int(node) for path in paths for node in path.drivers)
         skeleton = context.character.skeleton
         self.follows = (self.node, *skeleton.ancestors(self.node))
 
@@ -70,10 +90,13 @@ class ChainUnit(Unit):
         self.skins_met = contacts.skins_met_by(context.setup, self.layer, moved) + contacts.skins_behind(self.met, moved)
         self.met_nodes = contacts.nodes_of(self.met, self.skins_met)
         self.met_digest = contacts.identity(self.met, self.skins_met)
-        self.skin_radii = np.zeros(len(self.path.drivers))
+        self.skin_radii = [np.zeros(len(path.drivers)) for path in self.paths]
         if len(contacts) or contacts.skins:
-            rest = jointed_world(context.rest_world[self.path.point_nodes], self.path.point_offsets)
-            self.skin_radii = context.setup.metres_per_unit * fitting.skin_around(context.character, self.path, rest)
+            self.skin_radii = [context.setup.metres_per_unit * self._skin_around(path) for path in self.paths]
+
+    def _skin_around(self, path):
+        rest = jointed_world(self.context.rest_world[path.point_nodes], path.point_offsets)
+        return fitting.skin_around(self.context.character, path, rest)
 
     def substep_rate(self):
         """As `Unit.substep_rate`."""
@@ -83,58 +106,26 @@ class ChainUnit(Unit):
     @property
     def is_limited(self):
         """Whether any of its joints has a limit."""
-        value, along = self.layer.value, np.linspace(0.0, 1.0, len(self.drives)) if len(self.drives) > 1 else np.zeros(1)
-        limits = np.radians(np.clip(value("bend_limit") * chain_body.tapered(value("bend_taper") / 100.0, along), 0.0, 180.0))
+        value = self.layer.value
+        limits = np.radians(
+            np.clip(value("bend_limit") * chain_body.tapered(value("bend_taper") / 100.0, chain_body.tip_fractions(self.tree)), 0.0, 180.0)
+        )
         return value("swing_axes") != "xyz" or bool((limits < np.pi - 1e-3).any())
 
-    @cached_property
-    def trunk(self):
-        """(the chain of the same layer on which this one grows, the segment) or None."""
-        parent = int(self.context.character.skeleton.parents[self.node])
-        for other in self.context.units:
-            if other is not self and isinstance(other, ChainUnit) and other.layer is self.layer and parent in other.drives:
-                return other, other.drives.index(parent)
-        return None
-
-    def rest_points(self):
-        """Its points (n + 1, 3) in the rest pose [m]."""
-        return self.context.setup.metres_per_unit * jointed_world(self.context.rest_world[self.path.point_nodes], self.path.point_offsets)
-
-    @cached_property
-    def carried(self):
-        """The masses of what grows on it, at its segments' ends (n,): those of chains are their lengths."""
-        masses = np.zeros(len(self.drives))
-        for other in self.context.units:
-            grows = other.trunk if isinstance(other, ChainUnit) and other.layer is self.layer else None
-            if grows and grows[0] is self:
-                own = np.linalg.norm(np.diff(other.rest_points(), axis=0), axis=1).sum()
-                masses[grows[1]] += own + other.carried.sum()
-        return masses
-
-    def rate(self, body):
-        """Its own rate [Hz], of its ChainBody: the dial's for a trunk; what grows on one is as stiff as that, and so swings more quickly.
-
-        At one rate, trunk and branch would ring together: the dial is that of the whole tree, and a branch keeps APART from it.
-        """
-        wobble_rate, grows = self.layer.value("wobble_rate"), self.trunk
-        if grows is None or body.lowest <= 0.0 or wobble_rate <= 0.0:
-            return wobble_rate
-        trunk, both = grows[0], self.layer.value("held") == "both"
-        below = chain_body.build(trunk.rest_points(), self.layer.value("wobble_taper") / 100.0, both, trunk.carried)
-        if below.lowest <= 0.0:
-            return wobble_rate
-        least, most = APART
-        rate, stiff = trunk.rate(below), float(np.sqrt(body.lowest / below.lowest))
-        return max(least * rate, min(stiff * rate, most * wobble_rate))
-
     def joins(self):
-        """As `Unit.joins`: chains of one layer."""
-        return ChainUnit, self.layer.id
+        """As `Unit.joins`: chains of one layer; such with branches only with others whose branches are alike."""
+        return ChainUnit, self.layer.id, self.tree if self.tree.branches > 1 else None
 
     @classmethod
     def compiled(cls, units, context, substeps, beside):
         """As `Unit.compiled`."""
         return ChainBatch(units, context, substeps, [unit for unit in beside if isinstance(unit, ChainUnit)])
+
+    def rest_points(self):
+        """The points of its chains in the rest pose [m], each its root and its ends, one chain after another (segments + chains, 3)."""
+        world = self.context.rest_world
+        placed = [jointed_world(world[path.point_nodes], path.point_offsets) for path in self.paths]
+        return self.context.setup.metres_per_unit * np.concatenate(placed)
 
 
 @dataclass
@@ -153,10 +144,10 @@ class Driven:
 
 
 class ChainBatch(Part):
-    """Chains of one layer with their model and state. ``units`` are ChainUnits that do not depend on each other.
+    """Chains of one layer with their model and state, those of a tree after each other. ``units`` are ChainUnits that are alike.
 
     What all chains of a stage (``beside``) have in common keeps rounding the same however they are grouped: from where float32 counts,
-    whether the kernel looks at limits, and the segments of the longest.
+    whether the kernel looks at limits, and the segments of the longest without branches.
     """
 
     VARYING = ("before", "steps_before", "linear_before")
@@ -164,43 +155,43 @@ class ChainBatch(Part):
 
     def __init__(self, units, context, substeps, beside):
         setup = context.setup
-        self.units, self.layers, self.paths = units, (units[0].layer,), [unit.path for unit in units]
+        self.units, self.layers, self.paths = units, (units[0].layer,), [path for unit in units for path in unit.paths]
         paths, self.layer, self.skeleton = self.paths, units[0].layer, context.character.skeleton
         self.scale = setup.metres_per_unit
         self.frame_rate = setup.frame_rate
         self.dt = 1.0 / (setup.frame_rate * substeps)
         self.origin_node, is_limited = beside[0].node, any(unit.is_limited for unit in beside)
         self.counts = np.array([len(path.drivers) for path in paths])
-        n = max(len(unit.drives) for unit in beside)
+        self.tree = units[0].tree
+        if self.tree.branches == 1:
+            self.tree = Tree((max(unit.tree.segments for unit in beside if unit.tree.branches == 1),))
+        n = self.tree.longest
         pad = [n - count for count in self.counts]
         self.point_nodes = np.array([np.pad(p.point_nodes, (0, k), "edge") for p, k in zip(paths, pad, strict=True)])
         self.point_offsets = np.array([np.pad(p.point_offsets, ((0, k), (0, 0)), "edge") for p, k in zip(paths, pad, strict=True)])
         self.drivers = np.array([np.pad(p.drivers, (0, k), "edge") for p, k in zip(paths, pad, strict=True)])
+        self.roots = np.repeat(self.point_nodes[:: self.tree.branches, 0], self.tree.branches)
         self.blocked = self._blocked_axes(n)
         rest = self.points(context.rest_world[None])[0]
-        self.swings, self.bodies, self.rates = [], [], []
-        physics = [
-            self._physics(unit, rest[i, : count + 1], context.notes) for i, (unit, count) in enumerate(zip(units, self.counts, strict=True))
-        ]
-        self.model = chain_model(physics, self.dt, is_limited, n)
+        self.swings, self.bodies = [], []
+        physics = [each for unit in units for each in self._physics(unit, context.notes)]
+        self.model = chain_model(physics, self.dt, is_limited, self.tree)
         self.state = ChainState(self.model)
         self.contacts = None
-        met, skins = [unit.met for unit in units], [unit.skins_met for unit in units]
+        met, skins = ([each for unit in units for each in [getattr(unit, name)] * self.tree.branches] for name in ("met", "skins_met"))
         if any(map(len, (*met, *skins))):
-            thickness = np.array([self._thickness(unit.skin_radii, n + 1) for unit in units])
+            radii = [each for unit in units for each in unit.skin_radii]
+            thickness = np.array([self._thickness(each, n + 1) for each in radii])
             samples = self._samples(context.character, thickness) if any(skins) else None
-            self.contacts = ChainContacts(context.contacts, met, skins, rest, thickness, samples)
+            self.contacts = ChainContacts(context.contacts, met, skins, rest, thickness, self.tree, samples)
             self.contact_distances = contact_distance_rows(self.model, self.contacts.contact_distances)
-        self.lengths = np.array(
-            [np.linalg.norm(np.diff(rest[i, : count + 1], axis=0), axis=1).sum() for i, count in enumerate(self.counts)]
-        )
+        self.lengths = np.repeat([body.lengths.sum() for body in self.bodies], self.tree.branches)
 
     def digest_inputs(self):
         """As `Part.digest_inputs`."""
         paths = [(path.drivers, path.point_nodes, path.point_offsets) for path in self.paths]
-        met = [(unit.met_digest, unit.skin_radii) for unit in self.units]
-        trees = [(unit.carried, rate) for unit, rate in zip(self.units, self.rates, strict=True)]
-        return "chain", self.layer.values, paths, met, trees, self.origin_node, self.model.has_limits, self.model.segments
+        met, tree = [(unit.met_digest, unit.skin_radii) for unit in self.units], (self.tree.counts, self.tree.grows_on)
+        return "chain", self.layer.values, paths, met, tree, self.origin_node, self.model.has_limits
 
     def fresh(self):
         """As `Varying.fresh`, at rest."""
@@ -226,7 +217,7 @@ class ChainBatch(Part):
     def _samples(self, character, thickness):
         """The SkinSamples of its chains; where the artist says how thick they are, they touch with their middle line."""
         bare = np.full(len(self.paths), self.layer.value("thickness") > 0.0)
-        return SkinSamples(character, self.scale, self.points, self.drivers, self.counts, thickness, bare)
+        return SkinSamples(character, self.scale, self.points, self.drivers, self.counts, thickness, bare, self.tree)
 
     def _thickness(self, skin_radii, points):
         """How thick a chain is at each of so many points [m]: what the dial says, else as its skin."""
@@ -236,21 +227,21 @@ class ChainBatch(Part):
         along = along * chain_body.tapered(value("thickness_taper") / 100.0, np.linspace(0.0, 1.0, len(skin_radii) + 1))
         return np.pad(along, (0, points - len(along)), "edge")
 
-    def _physics(self, unit, points, notes):
+    def _physics(self, unit, notes):
+        """The ChainPhysics of each chain of a unit."""
         layer, value = self.layer, self.layer.value
-        both = value("held") == "both"
-        body = chain_body.build(points, value("wobble_taper") / 100.0, both, unit.carried)
+        both, points = value("held") == "both", unit.rest_points()
+        body = chain_body.build(points, value("wobble_taper") / 100.0, both, unit.tree)
         self.bodies.append(body)
         settle = value("settle_time") / self.frame_rate
 
         def along(dial):
             return chain_body.tapered(value(dial) / 100.0, body.tip_fractions)
 
-        share, rate = value("gravity") / 100.0 * along("gravity_taper"), unit.rate(body)
-        self.rates.append(rate)
+        share, rate = value("gravity") / 100.0 * along("gravity_taper"), value("wobble_rate")
         pulls = (share + np.zeros(len(body.lengths)))[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0])
         swing = (
-            _known_swing(points.tobytes(), value("wobble_taper") / 100.0, unit.carried.tobytes(), pulls.tobytes(), rate)
+            _known_swing(points.tobytes(), value("wobble_taper") / 100.0, unit.tree, pulls.tobytes(), rate)
             if rate > 0.0 and body.lowest > 0.0 and share.any() and not both
             else None
         )
@@ -275,32 +266,30 @@ class ChainBatch(Part):
         limits = np.radians(np.clip(value("bend_limit") * along("bend_taper"), 0.0, 180.0))
         if value("swing_axes") == "":
             limits = np.zeros_like(limits)
-        weight_below = np.cumsum(body.masses[::-1])[::-1] * chain_body.GRAVITY
-        stretch = value("stretch") / 100.0 * body.lengths.sum() * body.lengths / np.sum(body.lengths * weight_below)
-        return ChainPhysics(
+        every = (
             np.where(body.is_free, 1.0 / body.masses, 0.0),
             factor * body.bend_shape,
-            stretch,
+            value("stretch") / 100.0 * body.stretch_shape,
             damping_factor ** (relative + np.zeros(len(body.lengths))),
-            (1.0 - drag) ** (self.dt * self.frame_rate),
+            (1.0 - drag) ** (self.dt * self.frame_rate) + np.zeros(len(body.lengths)),
             pulls,
-            limits,
-            MOST_PER_STEP * float(body.lengths.sum()) / self.dt,
-            max(3.0 * value("stretch") / 100.0, 0.05),
-            both,
+            limits + np.zeros(len(body.lengths)),
         )
+        fastest, stretch_limit = MOST_PER_STEP * float(body.lengths.sum()) / self.dt, max(3.0 * value("stretch") / 100.0, 0.05)
+        for first, count in unit.tree:
+            yield ChainPhysics(*(each[first : first + count] for each in every), fastest, stretch_limit, both)
 
     def start(self, world):
         """Begin at rest in a pose: node matrices (J, 3, 4)."""
         self.before = self.points(world[None])[0]
         self.steps_before = np.zeros_like(self.before)
-        self.linear_before = world[self.point_nodes[:, 0], :, :3]
+        self.linear_before = world[self.roots, :, :3]
         if self.contacts:
             self.contacts.start(world)
 
     def jumps(self, frame_world):
         """Which chains' roots jump on the way to each frame: bool (F, C) from node matrices (F, J, 3, 4) at frames."""
-        return jumps_of(frame_world[:, self.point_nodes[:, 0]], self.lengths / self.scale)
+        return jumps_of(frame_world[:, self.roots], self.lengths / self.scale)
 
     def simulate(self, frames, jumped, every, threads=None):
         """As `Part.simulate`; jumped bool (F, C): such a chain's keyed motion is taken from the frame's end at once."""
@@ -314,7 +303,8 @@ class ChainBatch(Part):
         from the first of these.
         """
         samples = len(world)
-        points, linear = self.points(world), world[:, self.point_nodes[:, 0], :, :3]
+        points, linear = self.points(world), world[:, self.roots, :, :3]
+        axes = None if self.blocked is None else self._world_axes(world)
         per_frame = samples // frames
         cuts, recorded = {0, *(int(f) * per_frame for f in np.flatnonzero(jumped.any(1))), samples}, every
         self.looks = 1
@@ -328,7 +318,7 @@ class ChainBatch(Part):
         for first, end in itertools.pairwise(sorted(cuts)):
             if first % per_frame == 0:
                 self._jump_all(points, linear, jumped[first // per_frame], first, per_frame)
-            displaced.append(self._stretch_of_time(points, linear, (first, end, per_frame), recorded, threads))
+            displaced.append(self._stretch_of_time(points, axes, (first, end, per_frame), recorded, threads))
             if not self.state.greatest_speed < RUNAWAY:
                 raise Unstable(self.layer.name, end // per_frame, "it moves faster than anything real could")
         self.steps_before = points[-1] - (points[-2] if samples > 1 else self.before)
@@ -341,11 +331,11 @@ class ChainBatch(Part):
         for chain in np.flatnonzero(jumped):
             self._jump(points[:, chain], linear[:, chain], chain, first, per_frame)
 
-    def _stretch_of_time(self, points, linear, part, every, threads):
+    def _stretch_of_time(self, points, axes, part, every, threads):
         """Simulate the samples first..end-1; returns the displacements of every ``every``-th."""
         first, end, per_frame = part
         before = self.before if first == 0 else points[first - 1]
-        axes = None if self.blocked is None else self._world_axes(linear[first:end])
+        axes = None if axes is None else axes[first:end]
         motion, axis_rows = motion_rows(self.model, points[first:end] - self.origin, before - self.origin, axes)
         colliders, surface_contacts = NO_COLLIDERS, NO_SURFACE_CONTACTS
         if self.contacts:
@@ -363,6 +353,10 @@ class ChainBatch(Part):
         moved, speeds = self.state.all(len(positions))
         positions[:, 1:] += moved
         travel[:, 1:] += transforms.lengths(speeds) * self.dt * steps
+        for branch, (trunk, segment) in enumerate(self.tree.grows_on):
+            if trunk >= 0:
+                # The root of a branch goes as far as what carries it.
+                travel[branch :: self.tree.branches, 0] = travel[trunk :: self.tree.branches, segment : segment + 2].max(axis=1)
         return positions, travel
 
     def _jump(self, points, linear, chain, first, per_frame):
@@ -381,17 +375,17 @@ class ChainBatch(Part):
         else:
             self.before[chain] = points[first] - last @ carried.T
 
-    def _world_axes(self, linear):
-        frames = transforms.pure_rotations(linear)
+    def _world_axes(self, world):
+        frames = transforms.pure_rotations(world[:, self.point_nodes[:, 0], :, :3])
         return np.einsum("scij,cnkj->scnki", frames, self.blocked)
 
     def _driven(self, points, displaced, world):
-        keyed = np.diff(points, axis=2)
-        moved = keyed + np.diff(displaced, axis=2, prepend=np.float32(0.0))
+        moved = points.copy()
+        moved[:, :, 1:] += displaced
         parents = self.skeleton.parents[self.drivers]
         frames = transforms.pure_rotations(np.where(parents[:, :, None, None] >= 0, world[:, parents, :, :3], np.eye(3)))
-        rotations = segment_rotations(keyed, moved, frames)
-        return Driven(rotations, transforms.lengths(moved) / np.maximum(transforms.lengths(keyed), 1e-12))
+        rotations, lengths = segment_rotations(points, moved, frames, np.array(self.tree.grows_on))
+        return Driven(rotations, lengths)
 
     def apply(self, frames, outputs, every):
         """As `Part.apply`: turn the drivers, and lengthen what stretches."""
