@@ -111,15 +111,20 @@ def _chain_steps(plan, layer, lengths):
         mode = np.sqrt(body.mode_weights / body.masses)[:, None] * aside
     mode = mode / np.linalg.norm(mode, axis=1).max()
     speed = FIRST_SWING * float(body.lengths.sum()) * 2.0 * np.pi * layer.value("wobble_rate")
-    chains = [(part.state.chain(number), slice(first, first + count)) for number, (first, count) in enumerate(tree)]
-    for state, rows in chains:
-        state[: len(mode[rows]), 0], state[: len(mode[rows]), 1] = hangs[rows], speed * mode[rows]
-    never = np.zeros((1, len(part.paths)), bool)
+    chains = [part.state.chain(number)[:count] for number, count in enumerate(tree.counts)]
+    never, weights = np.zeros((1, len(part.paths)), bool), body.masses[:, None] * mode
+    for state, (first, count) in zip(chains, tree, strict=True):
+        state[:, 0] = hangs[first : first + count]
+    if swing:
+        # Where it hangs is known but for what a substep rounds off.
+        for _ in range(min(LONGEST, int(np.ceil(SETTLES * layer.value("settle_time"))))):
+            part.advance(np.repeat(world[None], plan.substeps, 0), never, 1, plan.substeps)
+        hangs = np.concatenate([state[:, 0] for state in chains])
+    for state, (first, count) in zip(chains, tree, strict=True):
+        state[:, 1] = speed * mode[first : first + count]
     for length in itertools.cycle(lengths):
         part.advance(np.repeat(world[None], length, 0), never, 1, length)
-        yield float(
-            sum(np.sum(body.masses[rows, None] * mode[rows] * (state[: len(mode[rows]), 0] - hangs[rows])) for state, rows in chains)
-        )
+        yield float(np.sum(weights * (np.concatenate([state[:, 0] for state in chains]) - hangs)))
 
 
 def _aside(along, axes, world, parent):

@@ -6,9 +6,10 @@ import numpy as np
 from scipy import linalg
 
 from quiver.bodies.articulated import across
+from quiver.bodies.chain import SETTLED, matched
 
 TRIES, CLOSE, LEAST_FACTOR, MOST_FACTOR = 16, 2e-3, 1e-4, 1e4
-"""Factors that are tried for a rate, how near its square is near enough; the least and greatest, against what would do without weight."""
+"""Factors that are tried for a rate, how near is near enough; the least and greatest, against what would do without weight."""
 
 
 class Hanging:
@@ -39,9 +40,8 @@ class Hanging:
             found.append((along[1::2] - along[0::2]).T / (2.0 * self.STEP * np.repeat(self.lengths, 2)))
         return [0.5 * (each + each.T) for each in found]
 
-    def inertia(self, ways, frames):
-        """The inertia (2 n, 2 n) against what swings along the axes ``frames`` (n, 3, 2)."""
-        ends, _ = self.swinging.moved(ways, frames)
+    def inertia(self, ends):
+        """The inertia (2 n, 2 n) of ends that move so (3 n, 2 n)."""
         return ends.T @ (np.repeat(self.body.masses, 3)[:, None] * ends)
 
     def settled(self, factor, ways):
@@ -51,7 +51,7 @@ class Hanging:
             bent, heavy = self.stiffness(ways, frames)
             force = self.swinging.pulled(ways[None], frames[None], factor * self.body.bend_shape, self.weights)[0]
             # Steps along what would not come back are turned around.
-            rates, swings = linalg.eigh(factor * bent + heavy, self.inertia(ways, frames))
+            rates, swings = linalg.eigh(factor * bent + heavy, self.inertia(self.swinging.moved(ways, frames)[0]))
             rates = np.maximum(np.abs(rates), 1e-6 * np.abs(rates).max())
             swing = swings @ ((swings.T @ force) / rates) / np.repeat(self.lengths, 2)
             swing *= min(1.0, self.LONGEST / max(np.abs(swing).max(), 1e-12))
@@ -64,47 +64,46 @@ class Hanging:
 
 @dataclass(frozen=True)
 class Swing:
-    """How a chain swings under its weight: the factor of its bends; given [1/s2], what the weight adds to the squared rate of its slowest
-    mode; ways (n, 3) of its segments where it hangs [m] and sags (n, 3), how far its particles are from rest there [m]; mode (n, 3), how
-    they move in that mode; rate [Hz] that is met.
+    """How a chain swings under its weight: the factor of its bends; given [1/s2], what the squared rate of its slowest mode has besides
+    what the solver's own step knows of its bends, above all by the weight; sags (n, 3), how far its particles hang from rest [m]; mode
+    (n, 3), how they move in that mode; rate [Hz] that is met.
     """
 
     factor: float
     given: float
-    ways: np.ndarray
     sags: np.ndarray
     mode: np.ndarray
     rate: float
 
 
-def swing_under_weight(body, pulls, wobble_rate):
-    """The Swing of a ChainBody with pulls (n, 3) [m/s2], at ``wobble_rate`` [Hz] where its bends can bring it there.
+def swing_under_weight(body, pulls, wobble_rate, settle_time, dt):
+    """The Swing of a ChainBody with pulls (n, 3) [m/s2], at ``wobble_rate`` [Hz] where its bends can bring it there, in substeps of ``dt``.
 
     Where the weight alone swings it more quickly than that, it hangs by almost no bends.
     """
-    hanging, wanted = Hanging(body, pulls), (2.0 * np.pi * wobble_rate) ** 2
-    plain = wanted / body.lowest
-
-    def at(factor, near):
-        ways, frames = hanging.settled(factor, near)
-        bent, heavy = hanging.stiffness(ways, frames)
-        # What would fall over is slower than anything.
-        rates, modes = linalg.eigh(factor * bent + heavy, hanging.inertia(ways, frames))
-        slowest = modes[:, 0]
-        mode = (hanging.swinging.moved(ways, frames)[0] @ slowest).reshape(-1, 3)
-        sags = hanging.swinging.places(ways) - hanging.swinging.places(hanging.swinging.segments)
-        return Swing(factor, float(slowest @ heavy @ slowest), ways, sags, mode, float(np.sqrt(max(rates[0], 0.0)) / (2.0 * np.pi)))
-
-    found = at(plain, hanging.swinging.segments)
-    low, high = LEAST_FACTOR * plain, MOST_FACTOR * plain
+    hanging = Hanging(body, pulls)
+    plain, _ = matched(wobble_rate, settle_time, dt)
+    factor = plain / body.lowest
+    low, high, ways = LEAST_FACTOR * factor, MOST_FACTOR * factor, hanging.swinging.segments
     for _ in range(TRIES):
-        squared = (2.0 * np.pi * found.rate) ** 2
-        if abs(squared / wanted - 1.0) < CLOSE or (squared > wanted and found.factor <= low * 1.01):
+        ways, frames = hanging.settled(factor, ways)
+        bent, heavy = hanging.stiffness(ways, frames)
+        ends, errors = hanging.swinging.moved(ways, frames)
+        # What would fall over is slower than anything.
+        squares, modes = linalg.eigh(factor * bent + heavy, hanging.inertia(ends), subset_by_index=[0, 0])
+        own = errors @ modes[:, 0]
+        known = factor * float(np.repeat(body.bend_shape, 3) @ (own * own))
+        given = float(squares[0]) - known
+        wanted, _ = matched(wobble_rate, settle_time, dt, given)
+        is_least = known > wanted and factor <= 1.01 * LEAST_FACTOR * plain / body.lowest
+        if abs(known / wanted - 1.0) < CLOSE or is_least:
             break
-        low, high = (found.factor, high) if squared < wanted else (low, found.factor)
-        # The squared rate is nearly a line over the factor, with what the weight gives as its foot.
-        ahead = found.factor * (wanted - found.given) / max(squared - found.given, 1e-9)
+        low, high = (factor, high) if known < wanted else (low, factor)
+        ahead = factor * wanted / known
         if not low < ahead < high:
-            ahead = max(np.sqrt(low * high), low) if squared < wanted or low > LEAST_FACTOR * plain * 1.01 else low
-        found = at(ahead, found.ways)
-    return found
+            ahead = np.sqrt(low * high)
+        factor = float(ahead)
+    sags = hanging.swinging.places(ways) - hanging.swinging.places(hanging.swinging.segments)
+    decay = SETTLED / settle_time
+    rate = float(np.sqrt(max(squares[0] - decay * decay, 0.0)) / (2.0 * np.pi)) if is_least else wobble_rate
+    return Swing(factor, given, sags, (ends @ modes[:, 0]).reshape(-1, 3), rate)

@@ -3,7 +3,8 @@
 Chains that grow on each other are one *tree* in one lane, all trees of a block alike: first the trunk's segments, then each branch's, so
 that each segment follows the one before it, but for the first of a branch, the *rider*: its begin, its *foot*, is carried by an
 earlier segment, the *carrier*, as by a rigid body. ``forks``, int32 (n, 4), says so for each segment: CARRIER, the row of the carrier, -1
-for what is no rider; RIDE, which of the riders it is, -1; CARRIES, whether it is a carrier; DENSE, whether it or the next is one.
+for what is no rider; RIDE, which of the riders it is, -1; CARRIES, whether it is a carrier; DENSE, whether it or one
+after it on the same branch is one.
 """
 
 from numba.extending import register_jitable
@@ -39,10 +40,10 @@ START, ERROR, AIM, WAY, INVERSE, BEGAN, ROOM = 0, 3, 6, 9, 12, 13, 16
 """Scratch rows of a segment: where its end was when the substep began; how far it is from where its bend wants it; that vector, from its
 begin, as long as it is; where it looks, one over its length, where it looked when the substep began; and room for one solve."""
 SCRATCH = ROOM + 29
-OFFSET, FOOT, FOOT_START, TURN, MOVED, TURNED, HANGS, PULLS, KEYED = 0, 3, 6, 9, 13, 16, 19, 46, 58
+OFFSET, FOOT, FOOT_START, TURN, MOVED, TURNED, HANGS, PULLS, KEYED = 0, 3, 6, 9, 13, 16, 19, 46, 88
 """More rows of a segment of a tree. Of a rider: how far its foot is from its carrier's begin, its foot's displacement, and that when the
 substep began. Of a carrier: its turn (w x y z), how far its begin moved in the last step and how far it turned, what hangs on it in a
-solve; how a rider pulls; where the carrier's begin is keyed."""
+solve, or what is dense, and how that or a rider pulls; where the carrier's begin is keyed."""
 FORK = KEYED + 3
 TINY = 1e-20
 """Guards divisions by a squared length; far below the square of any length a character has."""

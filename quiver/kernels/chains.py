@@ -25,7 +25,7 @@ reaches         2 n a collider      for each segment's middle and end: how far i
 import numpy as np
 from numba.extending import register_jitable
 
-from quiver.kernels.bends import solve_bends
+from quiver.kernels.bends import TWIST, solve_bends
 from quiver.kernels.chain_contacts import push_out
 from quiver.kernels.chain_rows import (
     AIM,
@@ -182,9 +182,11 @@ def foot_of(n, motion, m0, forks, scratch, i, qw, qx, qy, qz):
 
 PULL, PAST, NEXT = ROOM, ROOM + 1, ROOM + 2
 """Scratch rows: how a length's pull follows the begin of its segment, what it is at rest, and how the next one's follows it, two rows."""
-GIVES, BESIDE, LOADS, SEEN = HANGS, HANGS + 9, HANGS + 18, HANGS + 21
-"""Fork rows of what is dense: how its end gives way, how that is coupled to its begin (nine rows each), what pulls at it, and how
-its own pull follows its begin."""
+BY_BEGIN, BY_TURN, BESIDES = HANGS, HANGS + 9, HANGS + 18
+"""Fork rows of what is dense: how the segment's vector follows its begin and the turn before it (nine rows each), and what it does besides."""
+FORCE, TORQUE = PULLS, PULLS + 21
+"""Fork rows: how the force at the begin of a segment, and the torque on the turn before it, follow the begin and that turn (nine rows
+each), and what they are at rest (three)."""
 
 
 @register_jitable
@@ -193,7 +195,7 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch):
 
     Each pulls along where it was when the substep began, as in Verlet's method (Ryckaert et al. 1977): pulling along where it is, all
     swing would be damped. What hangs on the begin of a segment pulls at that with ``share`` of how far the begin moves along ``now``, and
-    with ``rest`` besides, both along ``then``. Where branches ride, it pulls in all ways, and what carries them is solved as such.
+    with ``rest`` besides, both along ``then``. Up to where branches ride, it pulls in all ways and at the turn, and is solved as such.
     """
     zero = splat(0.0)
     none3 = zero, zero, zero
@@ -227,9 +229,8 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch):
         soft = soft + load(params, p0 + PARAMS * i + TAUT) * (w + before) * (TAUT_GIVE + TAUT_CARE * larger(over, -over))
         store(scratch, r + INVERSE, inverse)
         if forks[i, DENSE]:
-            share, rest = dense_length(
-                i, n, load(params, p0 + PARAMS * i + MASS), soft, keyed - length, share, rest, then, now, forks, scratch
-            )
+            pulls = outer(scaled(then, share), now), scaled(then, rest)
+            dense_length(i, n, load(params, p0 + PARAMS * i + MASS), soft, keyed - length, pulls, forks, scratch)
         else:
             # How the next one's pull follows its own, and what it is besides.
             kept = 1.0 / (1.0 + w * share * dot(then, now))
@@ -240,35 +241,37 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch):
             store(scratch, r + NEXT + 1, rest_next)
             share = 1.0 / larger(gives + soft, TINY)
             rest = past * share
-        store(scratch, r + PULL, share)
-        store(scratch, r + PAST, rest)
-        then, now = began, way
-        if forks[i, CARRIER] >= 0:
-            if not forks[i, CARRIES]:
-                store9(scratch, f + PULLS, scaled9(outer(began, way), share))
-                store3(scratch, f + PULLS + 9, *scaled(began, rest))
+            store(scratch, r + PULL, share)
+            store(scratch, r + PAST, rest)
+            then, now = began, way
+            if forks[i, CARRIER] >= 0:
+                for row in range(42):
+                    store(scratch, f + FORCE + row, zero)
+                store9(scratch, f + FORCE, outer(scaled(began, share), way))
+                store3(scratch, f + FORCE + 18, *scaled(began, rest))
+        if forks[i, DENSE] or forks[i, CARRIER] >= 0:
             share, rest, then, now = zero, zero, none3, none3
-    pull, moved = zero, none3
+    pull, moved, turned = zero, none3, none3
     for i in range(n):
         r, f, is_rider = SCRATCH * i, SCRATCH * n + FORK * i, forks[i, CARRIER] >= 0
         if is_rider:
-            moved = carried_along(scratch, SCRATCH * n + FORK * forks[i, CARRIER], f)
+            carrier = SCRATCH * n + FORK * forks[i, CARRIER]
+            moved, turned = carried_along(scratch, carrier, f), load3(scratch, carrier + TURNED)
             store3(scratch, f + FOOT, *plus(load3(scratch, f + FOOT), moved))
         began, way = load3(scratch, r + BEGAN), load3(scratch, r + WAY)
-        if i == 0 or is_rider or forks[i - 1, DENSE]:
-            seen = load3(scratch, f + SEEN) if forks[i, DENSE] else way
-            pull = load(scratch, r + PULL) * dot(seen, moved) + load(scratch, r + PAST)
         w = load(params, p0 + PARAMS * i + INVERSE_MASS)
         if forks[i, DENSE]:
-            free, stays = where_less(0.0, w, 1.0, 0.0), moved
-            moved = through(load9(scratch, f + BESIDE), moved)
-            loads = load3(scratch, f + LOADS)
-            moved = pull * began[0] - moved[0] - loads[0], pull * began[1] - moved[1] - loads[1], pull * began[2] - moved[2] - loads[2]
-            swing = through(load9(scratch, f + GIVES), moved)
-            store3(scratch, f + MOVED, *stays)
-            store3(scratch, f + TURNED, *scaled(cross(way, swing), load(scratch, r + INVERSE)))
-            moved = scaled(plus(stays, swing), free)
+            swing = plus(through(load9(scratch, f + BY_BEGIN), moved), through(load9(scratch, f + BY_TURN), turned))
+            swing, begin = plus(swing, load3(scratch, f + BESIDES)), moved
+            moved = scaled(plus(moved, swing), where_less(0.0, w, 1.0, 0.0))
+            passed, turning = turns_of(scratch, r)
+            turned = plus(scaled(way, dot(passed, turned)), through(turning, swing))
+            if forks[i, CARRIES]:
+                store3(scratch, f + MOVED, *begin)
+                store3(scratch, f + TURNED, *turned)
         else:
+            if i == 0 or is_rider or forks[i - 1, DENSE]:
+                pull = load(scratch, r + PULL) * dot(way, moved) + load(scratch, r + PAST)
             after, next_pull = none3, zero
             if i + 1 < n and forks[i + 1, CARRIER] < 0:
                 after = load3(scratch, r + SCRATCH + BEGAN)
@@ -279,66 +282,69 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch):
 
 
 @register_jitable
-def scaled9(m, share):
-    return (
-        m[0] * share,
-        m[1] * share,
-        m[2] * share,
-        m[3] * share,
-        m[4] * share,
-        m[5] * share,
-        m[6] * share,
-        m[7] * share,
-        m[8] * share,
-    )
+def turns_of(scratch, r):
+    """(along what the turn before it becomes a segment's own about its way, how it turns by how its vector changes), as bends.py says."""
+    way, twist, inverse = load3(scratch, r + WAY), load3(scratch, r + TWIST), load(scratch, r + INVERSE)
+    x, y, z = scaled(way, inverse)
+    zero = x * 0.0
+    return plus(way, cross(way, twist)), minus9((zero, -z, y, z, zero, -x, -y, x, zero), outer((x, y, z), twist))
 
 
 @register_jitable
-def dense_length(i, n, mass, soft, missing, share, rest, then, now, forks, scratch):
-    """The length of a segment on which branches ride, or the next segment carries some: (share, rest) of how it pulls at its begin.
+def dense_length(i, n, mass, soft, missing, pulls, forks, scratch):
+    """Eliminate the length of a segment on which branches ride, or on what comes after it.
 
-    The segment's vector d and its begin b are balanced where hold d + beside b + loads is the pull along ``began``; what it takes to
-    move the begin is lift d + whole b + lifted. ``missing`` is by how much it is too short.
+    So it is told how its vector follows its begin and the turn before it, and how it pulls at both in turn. ``missing`` is by how much it is
+    too short; ``pulls`` are those of what is not dense on its end, as a matrix and a vector.
     """
     zero, r, f = mass * 0.0, SCRATCH * i, SCRATCH * n + FORK * i
     way, began = load3(scratch, r + WAY), load3(scratch, r + BEGAN)
-    if i + 1 < n and forks[i + 1, CARRIER] < 0 and forks[i + 1, CARRIES]:
-        hold, loads = load9(scratch, f + FORK + PULLS), load3(scratch, f + FORK + PULLS + 9)
-    else:
-        hold, loads = scaled9(outer(then, now), share), scaled(then, rest)
-    hold = plus9(hold, (mass, zero, zero, zero, mass, zero, zero, zero, mass))
-    beside, lift, whole, lifted = hold, hold, hold, loads
+    passed, turning = turns_of(scratch, r)
+    back, none9 = mirrored(turning), outer((zero, zero, zero), way)
+    # On its end: forces by how that moves and turns, torques by the same; then with what rides on it, by how its begin moves.
+    force_moved, force, force_turned, torque_moved, torque_turned, torque = *pulls, none9, none9, none9, (zero, zero, zero)
+    if i + 1 < n and forks[i + 1, CARRIER] < 0 and forks[i + 1, DENSE]:
+        row = f + FORK + FORCE
+        force_moved, force_turned, force = load9(scratch, row), load9(scratch, row + 9), load3(scratch, row + 18)
+        torque_moved, torque_turned, torque = load9(scratch, row + 21), load9(scratch, row + 30), load3(scratch, row + 39)
+    force_moved = plus9(force_moved, (mass, zero, zero, zero, mass, zero, zero, zero, mass))
+    all_moved, all_turned, all_force, all_torque_moved = force_moved, force_turned, force, torque_moved
     for k in range(i + 1, n):
         if forks[k, CARRIER] == i:
-            rider = SCRATCH * n + FORK * k
-            x, y, z = offset = load3(scratch, rider + OFFSET)
-            pulls, own, inverse = load9(scratch, rider + PULLS), load3(scratch, rider + PULLS + 9), load(scratch, r + INVERSE)
-            # How the foot goes with the segment's vector: turned by it, without twist.
-            along = dot(way, offset)
-            arm = minus9((along, zero, zero, zero, along, zero, zero, zero, along), outer(way, (x, y, z)))
-            arm = scaled9(arm, inverse)
-            swung = product(pulls, arm)
-            lift, whole, lifted = plus9(lift, swung), plus9(whole, pulls), plus(lifted, own)
-            hold, beside = plus9(hold, product(mirrored(arm), swung)), plus9(beside, product(mirrored(arm), pulls))
-            loads = plus(loads, back_through(arm, own))
-    gives = inverted(hold)
-    store9(scratch, f + GIVES, gives)
-    store9(scratch, f + BESIDE, beside)
-    store3(scratch, f + LOADS, *loads)
-    felt = back_through(gives, way)
-    seen = back_through(beside, felt)
-    store3(scratch, f + SEEN, *seen)
+            row = SCRATCH * n + FORK * k + FORCE
+            x, y, z = load3(scratch, SCRATCH * n + FORK * k + OFFSET)
+            arm, lever = (zero, z, -y, -z, zero, x, y, -x, zero), (zero, -z, y, z, zero, -x, -y, x, zero)
+            own, own_force, own_moved = load9(scratch, row), load3(scratch, row + 18), load9(scratch, row + 21)
+            own_turned = plus9(product(own, arm), load9(scratch, row + 9))
+            all_moved, all_turned, all_force = plus9(all_moved, own), plus9(all_turned, own_turned), plus(all_force, own_force)
+            all_torque_moved = plus9(all_torque_moved, plus9(own_moved, product(lever, own)))
+            own = plus9(load9(scratch, row + 30), plus9(product(own_moved, arm), product(lever, own_turned)))
+            torque_turned = plus9(torque_turned, own)
+            torque = plus(torque, plus(load3(scratch, row + 39), through(lever, own_force)))
+    bent = product(torque_turned, turning)
+    gives = inverted(plus9(plus9(force_moved, product(force_turned, turning)), product(back, plus9(torque_moved, bent))))
+    by_begin = plus9(force_moved, product(back, all_torque_moved))
+    by_turn = outer(plus(through(force_turned, way), through(back, through(torque_turned, way))), passed)
+    besides, felt = plus(force, through(back, torque)), back_through(gives, way)
     share = 1.0 / larger(dot(felt, began) + soft, TINY)
-    rest = share * (missing + dot(felt, loads))
-    if forks[i, CARRIES]:
-        passed = product(lift, gives)
-        back = through(passed, began)
-        pulls = plus9(minus9(whole, product(passed, beside)), scaled9(outer(back, seen), share))
-        own = through(passed, loads)
-        own = lifted[0] - own[0] + rest * back[0], lifted[1] - own[1] + rest * back[1], lifted[2] - own[2] + rest * back[2]
-        store9(scratch, f + PULLS, pulls)
-        store3(scratch, f + PULLS + 9, *own)
-    return share, rest
+    pull = scaled(through(gives, began), share)
+    by_begin = minus9(outer(pull, back_through(by_begin, felt)), product(gives, by_begin))
+    by_turn = minus9(outer(pull, back_through(by_turn, felt)), product(gives, by_turn))
+    rest = missing + dot(felt, besides)
+    x, y, z = through(gives, besides)
+    besides = pull[0] * rest - x, pull[1] * rest - y, pull[2] * rest - z
+    store9(scratch, f + BY_BEGIN, by_begin)
+    store9(scratch, f + BY_TURN, by_turn)
+    store3(scratch, f + BESIDES, *besides)
+    force_own, torque_own = plus9(force_moved, product(all_turned, turning)), outer(passed, back_through(plus9(torque_moved, bent), way))
+    row = f + FORCE
+    store9(scratch, row, plus9(all_moved, product(force_own, by_begin)))
+    store9(scratch, row + 9, plus9(outer(through(all_turned, way), passed), product(force_own, by_turn)))
+    store3(scratch, row + 18, *plus(all_force, through(force_own, besides)))
+    store9(scratch, row + 21, plus9(outer(passed, back_through(all_torque_moved, way)), product(torque_own, by_begin)))
+    along = dot(way, through(torque_turned, way))
+    store9(scratch, row + 30, plus9(outer(scaled(passed, along), passed), product(torque_own, by_turn)))
+    store3(scratch, row + 39, *plus(scaled(passed, dot(way, torque)), through(torque_own, besides)))
 
 
 @register_jitable

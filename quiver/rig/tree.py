@@ -53,8 +53,9 @@ class Tree:
         for ride, (branch, (trunk, segment)) in enumerate(zip(self.firsts[1:], self.grows_on[1:], strict=True)):
             carrier = self.firsts[trunk] + segment
             found[branch, CARRIER], found[branch, RIDE], found[carrier, CARRIES] = carrier, ride, 1
-        follows = np.append(found[1:, CARRIER] < 0, False)
-        found[:, DENSE] = found[:, CARRIES] | (follows & np.append(found[1:, CARRIES], 0))
+        for first, count in self:
+            own = found[first : first + count]
+            own[:, DENSE] = np.maximum.accumulate(own[::-1, CARRIES])[::-1]
         return found
 
     @cached_property

@@ -29,10 +29,10 @@ AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
 
 
 @lru_cache(maxsize=256)
-def _known_swing(points, wobble_taper, tree, pulls, rate):
+def _known_swing(points, wobble_taper, tree, pulls, *wanted):
     """The Swing of a tree; points and pulls as bytes."""
     points, pulls = (np.frombuffer(each).reshape(-1, 3) for each in (points, pulls))
-    return swing_under_weight(chain_body.build(points, wobble_taper, False, tree), pulls, rate)
+    return swing_under_weight(chain_body.build(points, wobble_taper, False, tree), pulls, *wanted)
 
 
 def units(context, layers):
@@ -241,7 +241,7 @@ class ChainBatch(Part):
         share, rate = value("gravity") / 100.0 * along("gravity_taper"), value("wobble_rate")
         pulls = (share + np.zeros(len(body.lengths)))[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0])
         swing = (
-            _known_swing(points.tobytes(), value("wobble_taper") / 100.0, unit.tree, pulls.tobytes(), rate)
+            _known_swing(points.tobytes(), value("wobble_taper") / 100.0, unit.tree, pulls.tobytes(), rate, settle, self.dt)
             if rate > 0.0 and body.lowest > 0.0 and share.any() and not both
             else None
         )
@@ -255,11 +255,7 @@ class ChainBatch(Part):
         notes += [each for each in told if each not in notes]
         given = swing.given if swing else 0.0
         stiffness, damping_factor = chain_body.matched(met, settle, self.dt, given)
-        factor = stiffness / body.lowest if body.lowest > 0.0 else 0.0
-        if swing:
-            # What the substep asks for more than the exact spring.
-            exact = (2.0 * np.pi * met) ** 2 - given
-            factor = swing.factor * (stiffness / exact if exact > 0.1 * given else 1.0)
+        factor = swing.factor if swing else stiffness / body.lowest if body.lowest > 0.0 else 0.0
         slowness = along("settle_taper")
         relative = (1.0 / slowness) / np.sum(body.mode_weights / slowness) if body.mode_weights.any() else 1.0 / slowness
         drag = np.clip(value("drag") / 100.0 * along("drag_taper"), 0.0, 0.99)
