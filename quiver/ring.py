@@ -8,7 +8,6 @@ import numpy as np
 from quiver import layers as registry
 from quiver.errors import BadInput
 from quiver.rig.pose import rest_matrices
-from quiver.rig.transforms import pure_rotations
 from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
 from quiver.sim import solid
@@ -47,11 +46,7 @@ def ring_test(character, setup, layer, keep_going=lambda: True):
         labels = " or ".join(f"“{each.label}”" for each in registry.kinds() if each.rings)
         raise BadInput(f"expected a layer of the kind {labels} to ring, “{layer.name}” is of the kind {kind.label}")
     wanted_rate, wanted_settle = layer.value("wobble_rate"), layer.value("settle_time")
-    values = layer.values
-    if layer.kind == "chain" and layer.value("swing_axes") != "xyz":
-        # How it hangs is known only of what may swing every way.
-        values = values | {"gravity": 0.0}
-    alone = replace(setup, layers=(replace(layer, is_on=True, rides="", values=values),), colliders=(), watches_skin=False)
+    alone = replace(setup, layers=(replace(layer, is_on=True, rides=""),), colliders=(), watches_skin=False)
     plan = compile_plan(TakeSpec(character, alone, ""))
     frames = min(LONGEST, max(24, int(SETTLES * wanted_settle)))
     # What is quick is looked at several times a frame, as often as makes a curve of each swing.
@@ -105,10 +100,6 @@ def _chain_steps(plan, layer, lengths):
     mode, hangs = body.mode, np.zeros(body.mode.shape)
     if swing:
         mode, hangs = swing.mode, swing.sags
-    elif layer.value("swing_axes") != "xyz":
-        points = part.points(world[None])[0, 0, : tree.counts[0] + 1]
-        aside = _aside(points[-1] - points[0], layer.value("swing_axes"), world, plan.skeleton.parents[part.drivers[0, 0]])
-        mode = np.sqrt(body.mode_weights / body.masses)[:, None] * aside
     mode = mode / np.linalg.norm(mode, axis=1).max()
     speed = FIRST_SWING * float(body.lengths.sum()) * 2.0 * np.pi * layer.value("wobble_rate")
     chains = [part.state.chain(number)[:count] for number, count in enumerate(tree.counts)]
@@ -125,14 +116,6 @@ def _chain_steps(plan, layer, lengths):
     for length in itertools.cycle(lengths):
         part.advance(np.repeat(world[None], length, 0), never, 1, length)
         yield float(np.sum(weights * (np.concatenate([state[:, 0] for state in chains]) - hangs)))
-
-
-def _aside(along, axes, world, parent):
-    """The direction (3,) in which a chain swings the most easily about one of its axes, which are the parent's."""
-    frame = pure_rotations(world[parent, :, :3]) if parent >= 0 else np.eye(3)
-    ways = [np.cross(frame[:, "xyz".index(axis)], along) for axis in axes]
-    best = max(ways, key=np.linalg.norm)
-    return best / max(np.linalg.norm(best), 1e-12)
 
 
 def swing_of(curve, frame_rate, times=None):

@@ -6,7 +6,7 @@ from functools import lru_cache
 import numpy as np
 from scipy import linalg
 
-from quiver.bodies.articulated import Articulated, across
+from quiver.bodies.articulated import Articulated
 from quiver.rig.tree import Tree
 
 GRAVITY = 9.81
@@ -49,44 +49,44 @@ class ChainBody:
         return self.lengths.sum() * self.lengths / np.sum(self.lengths * weights)
 
 
-def build(points, wobble_taper=1.0, both_ends=False, tree=None):
+def build(points, wobble_taper=1.0, both_ends=False, tree=None, axes=None):
     """The body of a chain with rest points (n + 1, 3) [m]; of a Tree, those of its chains, (n + chains, 3), each with its root.
 
-    It is kept, and must not be changed.
+    axes (n, 2, 3) as kernels/chains.py says, where it may not swing every way. It is kept, and must not be changed.
     """
     points = np.ascontiguousarray(points, float)
-    return _built(points.tobytes(), wobble_taper, both_ends, tree or Tree((len(points) - 1,)))
+    axes = None if axes is None else np.ascontiguousarray(axes, float).tobytes()
+    return _built(points.tobytes(), wobble_taper, both_ends, tree or Tree((len(points) - 1,)), axes)
 
 
 @lru_cache(maxsize=512)
-def _built(points, wobble_taper, both_ends, tree):
-    """`build` of points as bytes."""
-    swinging = _swinging(np.frombuffer(points).reshape(-1, 3), tree)
-    lengths, along = swinging.lengths, tip_fractions(tree)
-    bend_shape, is_free = tapered(wobble_taper, along) ** 2 / lengths**3, np.ones(tree.segments, bool)
+def _built(points, wobble_taper, both_ends, tree, axes):
+    """`build` of points and axes as bytes."""
+    axes, is_free = None if axes is None else np.frombuffer(axes).reshape(-1, 2, 3), np.ones(tree.segments, bool)
     is_free[np.array(tree.firsts) + tree.counts - 1] = not both_ends
+    swinging = _swinging(np.frombuffer(points).reshape(-1, 3), tree, axes, is_free)
+    lengths, along = swinging.lengths, tip_fractions(tree)
+    bend_shape = tapered(wobble_taper, along) ** 2 / lengths**3
     masses = _masses(swinging)
     for first, count in list(tree)[1:]:
         rows = slice(first, first + count)
-        alone = Articulated(swinging.segments[rows], np.zeros((count, 3)), Tree((count,)))
-        branch, whole = (
-            _lowest_mode(*each)[0]
-            for each in ((alone, masses[rows], bend_shape[rows], is_free[rows]), (swinging, masses, bend_shape, is_free))
-        )
+        own_axes = None if axes is None else axes[rows]
+        alone = Articulated(swinging.segments[rows], np.zeros((count, 3)), Tree((count,)), own_axes, is_free[rows])
+        branch, whole = _lowest_mode(alone, masses[rows], bend_shape[rows])[0], _lowest_mode(swinging, masses, bend_shape)[0]
         if branch > LIVELIEST**2 * whole > 0.0:
             bend_shape[rows] *= LIVELIEST**2 * whole / branch
-    lowest, mode = _lowest_mode(swinging, masses, bend_shape, is_free)
+    lowest, mode = _lowest_mode(swinging, masses, bend_shape)
     energy = masses * np.sum(mode * mode, axis=1)
     return ChainBody(lengths, masses, is_free, bend_shape, along, lowest, mode, energy / max(energy.sum(), 1e-300), swinging)
 
 
-def _swinging(points, tree):
+def _swinging(points, tree, axes, is_free):
     """The Articulated of a tree whose chains have the points, each its root and n ends."""
     ends = np.concatenate([np.arange(count) + first + number + 1 for number, (first, count) in enumerate(tree)])
     segments, offsets = points[ends] - points[ends - 1], np.zeros((tree.segments, 3))
     riders = np.flatnonzero(tree.is_rider)
     offsets[riders] = points[ends[riders] - 1] - points[ends[tree.before[riders]] - 1]
-    return Articulated(segments, offsets, tree)
+    return Articulated(segments, offsets, tree, axes, is_free)
 
 
 def _masses(swinging):
@@ -123,14 +123,11 @@ def tapered(at_tip, tip_fractions):
     return at_tip**tip_fractions if at_tip > 0.0 else 1.0 - tip_fractions
 
 
-def _lowest_mode(swinging, masses, bend_shape, is_free):
-    """Squared rate and shape (n, 3) of the slowest mode of motions that keep all lengths."""
+def _lowest_mode(swinging, masses, bend_shape):
+    """Squared rate and shape (n, 3) of the slowest mode of what may swing."""
     n = len(masses)
-    ends, errors = swinging.moved(swinging.segments, across(swinging.segments))
-    if not is_free.all():
-        held = ends[np.repeat(~is_free, 3)]
-        kept = linalg.null_space(held)
-        ends, errors = ends @ kept, errors @ kept
+    frames, kept = swinging.across(swinging.segments)
+    ends, errors = (each @ kept for each in swinging.moved(swinging.segments, frames))
     if ends.shape[1] == 0:
         return 0.0, np.zeros((n, 3))
     stiffness = errors.T @ (np.repeat(bend_shape, 3)[:, None] * errors)

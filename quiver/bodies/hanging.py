@@ -5,7 +5,6 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import linalg
 
-from quiver.bodies.articulated import across
 from quiver.bodies.chain import SETTLED, matched
 
 TRIES, CLOSE, LEAST_FACTOR, MOST_FACTOR = 16, 2e-3, 1e-4, 1e4
@@ -41,25 +40,30 @@ class Hanging:
         return [0.5 * (each + each.T) for each in found]
 
     def inertia(self, ends):
-        """The inertia (2 n, 2 n) of ends that move so (3 n, 2 n)."""
+        """The inertia (m, m) of ends that move so (3 n, m)."""
         return ends.T @ (np.repeat(self.body.masses, 3)[:, None] * ends)
 
+    def seen(self, factor, ways):
+        """How it swings from ways (n, 3) with bends of a ``factor``: (frames, what may swing (2 n, m), stiffness and inertia (m, m))."""
+        frames, kept = self.swinging.across(ways)
+        bent, heavy = self.stiffness(ways, frames)
+        return frames, kept, kept.T @ (factor * bent + heavy) @ kept, self.inertia(self.swinging.moved(ways, frames)[0] @ kept)
+
     def settled(self, factor, ways):
-        """(ways (n, 3), their frames) at which bends of a ``factor`` and the weight balance, beginning near some ways."""
+        """The ways (n, 3) at which bends of a ``factor`` and the weight balance, beginning near some."""
         for _ in range(self.ROUNDS):
-            frames = across(ways)
-            bent, heavy = self.stiffness(ways, frames)
-            force = self.swinging.pulled(ways[None], frames[None], factor * self.body.bend_shape, self.weights)[0]
+            frames, kept, stiffness, inertia = self.seen(factor, ways)
+            force = self.swinging.pulled(ways[None], frames[None], factor * self.body.bend_shape, self.weights)[0] @ kept
             # Steps along what would not come back are turned around.
-            rates, swings = linalg.eigh(factor * bent + heavy, self.inertia(self.swinging.moved(ways, frames)[0]))
-            rates = np.maximum(np.abs(rates), 1e-6 * np.abs(rates).max())
-            swing = swings @ ((swings.T @ force) / rates) / np.repeat(self.lengths, 2)
+            squares, swings = linalg.eigh(stiffness, inertia)
+            squares = np.maximum(np.abs(squares), 1e-6 * np.abs(squares).max())
+            swing = kept @ (swings @ ((swings.T @ force) / squares)) / np.repeat(self.lengths, 2)
             swing *= min(1.0, self.LONGEST / max(np.abs(swing).max(), 1e-12))
             ways = ways + np.einsum("nia,na->ni", frames, swing.reshape(-1, 2)) * self.lengths[:, None]
-            ways *= (self.lengths / np.linalg.norm(ways, axis=1))[:, None]
+            ways = self.swinging.within_axes(ways * (self.lengths / np.linalg.norm(ways, axis=1))[:, None])
             if np.abs(swing).max() < 1e-5:
                 break
-        return ways, across(ways)
+        return ways
 
 
 @dataclass(frozen=True)
@@ -86,12 +90,11 @@ def swing_under_weight(body, pulls, wobble_rate, settle_time, dt):
     factor = plain / body.lowest
     low, high, ways = LEAST_FACTOR * factor, MOST_FACTOR * factor, hanging.swinging.segments
     for _ in range(TRIES):
-        ways, frames = hanging.settled(factor, ways)
-        bent, heavy = hanging.stiffness(ways, frames)
-        ends, errors = hanging.swinging.moved(ways, frames)
+        ways = hanging.settled(factor, ways)
+        frames, kept, stiffness, inertia = hanging.seen(factor, ways)
         # What would fall over is slower than anything.
-        squares, modes = linalg.eigh(factor * bent + heavy, hanging.inertia(ends), subset_by_index=[0, 0])
-        own = errors @ modes[:, 0]
+        squares, modes = linalg.eigh(stiffness, inertia, subset_by_index=[0, 0])
+        mode, own = (each @ kept @ modes[:, 0] for each in hanging.swinging.moved(ways, frames))
         known = factor * float(np.repeat(body.bend_shape, 3) @ (own * own))
         given = float(squares[0]) - known
         wanted, _ = matched(wobble_rate, settle_time, dt, given)
@@ -106,4 +109,4 @@ def swing_under_weight(body, pulls, wobble_rate, settle_time, dt):
     sags = hanging.swinging.places(ways) - hanging.swinging.places(hanging.swinging.segments)
     decay = SETTLED / settle_time
     rate = float(np.sqrt(max(squares[0] - decay * decay, 0.0)) / (2.0 * np.pi)) if is_least else wobble_rate
-    return Swing(factor, given, sags, (ends @ modes[:, 0]).reshape(-1, 3), rate)
+    return Swing(factor, given, sags, mode.reshape(-1, 3), rate)

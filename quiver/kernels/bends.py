@@ -12,6 +12,7 @@ from numba.extending import register_jitable
 from quiver.kernels.chain_rows import (
     AIM,
     BEND,
+    BLOCKED,
     CARRIER,
     CARRIES,
     ERROR,
@@ -47,11 +48,13 @@ from quiver.kernels.chain_rows import (
     with_outer,
     with_share,
 )
-from quiver.kernels.lanes import any_less, larger, load, splat, store, where_less
+from quiver.kernels.lanes import any_less, larger, load, splat, sqrt, store, where_less
 
 PUSH, LEAN, GAIN, SIDE, TWIST, ALONG = ROOM, ROOM + 6, ROOM + 12, ROOM + 14, ROOM + 17, ROOM + 20
 """Scratch rows: how a segment's swing follows its begin, the turn before it, and what pulls; one way across it; its twist as it swings;
 how what is soft follows its swing, two rows, what pulls, its begin and the turn before it."""
+BLOCKS = 1e3
+"""By how much stiffer a bend is where it must not be than all that hangs on the segment resists."""
 TINY_DETERMINANT, TINY_STIFFNESS = 1e-6, 1e-30
 """What the determinant of a segment's resistance is at the least: so much of the product of those of both ways, and more than 0."""
 
@@ -63,6 +66,20 @@ def across(x, y, z):
     a = -1.0 / (side + z)
     b = x * y * a
     return (1.0 + side * x * x * a, side * b, -side * x), (b, side + y * y * a, -y)
+
+
+@register_jitable
+def beside_blocked(one, two, way, blocked):
+    """The same two ways across ``way``, but the second the one that is blocked, where one is."""
+    bx, by, bz = with_share(blocked, way, -dot(blocked, way))
+    square = bx * bx + by * by + bz * bz
+    share = 1.0 / sqrt(larger(square, 1e-2))
+    bx, by, bz = bx * share, by * share, bz * share
+    ax, ay, az = cross((bx, by, bz), way)
+    return (
+        (where_less(1e-2, square, ax, one[0]), where_less(1e-2, square, ay, one[1]), where_less(1e-2, square, az, one[2])),
+        (where_less(1e-2, square, bx, two[0]), where_less(1e-2, square, by, two[1]), where_less(1e-2, square, bz, two[2])),
+    )
 
 
 @register_jitable
@@ -110,8 +127,10 @@ def store6(array, row, m):
 
 
 @register_jitable
-def solve_bends(n, state, s0, params, p0, forks, scratch):
+def solve_bends(n, state, s0, params, p0, pulls, has_axes, forks, scratch):
     """Let all bends of a block pull at once; adds to the displacements, and to those of the feet of riders.
+
+    They pull with so much of their stiffness as ``pulls`` says. Where it ``has_axes``, they are as good as stiff where nothing must swing.
 
     What hangs on a segment, with what rides on it, resists a displacement d of its end and a turn t of it with an energy of
     d . inertia d / 2 + d . coupling t + t . turning t / 2 + push . d + torque . t.
@@ -123,10 +142,12 @@ def solve_bends(n, state, s0, params, p0, forks, scratch):
     for k in range(n):
         i = n - 1 - k
         r, f = SCRATCH * i, SCRATCH * n + FORK * i
-        mass, stiff = load(params, p0 + PARAMS * i + MASS), load(params, p0 + PARAMS * i + BEND)
+        mass, stiff = load(params, p0 + PARAMS * i + MASS), pulls * load(params, p0 + PARAMS * i + BEND)
         error, aim, way = load3(scratch, r + ERROR), load3(scratch, r + AIM), load3(scratch, r + WAY)
         inverse = load(scratch, r + INVERSE)
         one, two = across(way[0], way[1], way[2])
+        if has_axes:
+            one, two = beside_blocked(one, two, way, load3(scratch, r + BLOCKED))
         twist = scaled(cross(aim, way), inverse / larger(1.0 + inverse * dot(aim, way), 1e-4))
         store3(scratch, r + SIDE, *one)
         store3(scratch, r + TWIST, *twist)
@@ -159,12 +180,26 @@ def solve_bends(n, state, s0, params, p0, forks, scratch):
         h11 = dot(one, end_one) + dot(turn_one, own_one) + stiff
         h12 = dot(one, end_two) + dot(turn_one, own_two)
         h22 = dot(two, end_two) + dot(turn_two, own_two) + stiff
+        more_one, more_two = zero, zero
+        if has_axes:
+            all_ways, blocked = load(scratch, r + BLOCKED + 3), load3(scratch, r + BLOCKED)
+            more_one, more_two = BLOCKS * all_ways * h11, BLOCKS * larger(all_ways, where_less(0.5, dot(blocked, blocked), 1.0, 0.0)) * h22
+            pull_one, pull_two = pull_one + more_one * dot(one, error), pull_two + more_two * dot(two, error)
+            h11, h22 = h11 + more_one, h22 + more_two
+            # What is blocked turns with the turn before it, and so does the whole segment against it.
+            length = 1.0 / inverse
+            off_one, off_two = scaled(cross(way, one), length), scaled(cross(way, two), length)
+            lean_one, lean_two = with_share(lean_one, off_one, -more_one), with_share(lean_two, off_two, -more_two)
         # What is left of it for what it hangs on, but for its own swing.
         straight, spring = through(coupling, way), stiff * dot(aim, aim)
         coupling = outer(straight, passed)
         turning = with_squares((spring, zero, zero, spring, zero, spring), scaled(passed, dot(way, through6(turning, way))), passed)
         turning = with_squares(turning, scaled(aim, -stiff), aim)
         torque = with_share(scaled(passed, dot(way, torque)), cross(aim, error), -stiff)
+        if has_axes:
+            turning = with_squares(with_squares(turning, scaled(off_one, more_one), off_one), scaled(off_two, more_two), off_two)
+            torque = with_share(torque, off_one, -more_one * dot(one, error))
+            torque = with_share(torque, off_two, -more_two * dot(two, error))
         if is_soft:
             # What is soft gives way along too; that is eliminated first.
             h1, h2 = dot(one, end_way) + dot(turn_one, own_way), dot(two, end_way) + dot(turn_two, own_way)

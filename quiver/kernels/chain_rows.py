@@ -39,12 +39,16 @@ PARAMS = 14
 START, ERROR, AIM, WAY, INVERSE, BEGAN, ROOM = 0, 3, 6, 9, 12, 13, 16
 """Scratch rows of a segment: where its end was when the substep began; how far it is from where its bend wants it; that vector, from its
 begin, as long as it is; where it looks, one over its length, where it looked when the substep began; and room for one solve."""
-SCRATCH = ROOM + 29
+BLOCKED = ROOM + 29
+"""One way in which a segment must not swing, zeros where it may; then 1 where it must not at all."""
+SCRATCH = BLOCKED + 4
 OFFSET, FOOT, FOOT_START, TURN, MOVED, TURNED, HANGS, PULLS, KEYED = 0, 3, 6, 9, 13, 16, 19, 46, 88
 """More rows of a segment of a tree. Of a rider: how far its foot is from its carrier's begin, its foot's displacement, and that when the
 substep began. Of a carrier: its turn (w x y z), how far its begin moved in the last step and how far it turned, what hangs on it in a
 solve, or what is dense, and how that or a rider pulls; where the carrier's begin is keyed."""
 FORK = KEYED + 3
+ALONG_AXIS = 1e-3
+"""Squared sine of the angle between a segment and an axis along which it lies."""
 TINY = 1e-20
 """Guards divisions by a squared length; far below the square of any length a character has."""
 
@@ -172,6 +176,19 @@ def rotate(qw, qx, qy, qz, x, y, z):
     ty = 2.0 * (qz * x - qx * z)
     tz = 2.0 * (qx * y - qy * x)
     return x + qw * tx + (qy * tz - qz * ty), y + qw * ty + (qz * tx - qx * tz), z + qw * tz + (qx * ty - qy * tx)
+
+
+@register_jitable
+def blocked_way(axes, row, qw, qx, qy, qz, aim):
+    """(the way in which a segment must not swing, 1 where it must in none): rows of its two axes, turned by a quaternion; its aim, a unit.
+
+    About the first axis it must not turn, or it must about the second only; either may be zeros. What lies along a hinge stays there.
+    """
+    axis, hinge = rotate(qw, qx, qy, qz, *load3(axes, row)), rotate(qw, qx, qy, qz, *load3(axes, row + 3))
+    x, y, z = with_share(plus(cross(axis, aim), hinge), aim, -dot(hinge, aim))
+    square = x * x + y * y + z * z
+    share = where_less(ALONG_AXIS, square, 1.0 / sqrt(larger(square, ALONG_AXIS)), 0.0)
+    return (x * share, y * share, z * share), where_less(0.25, dot(hinge, hinge), where_less(ALONG_AXIS, square, 0.0, 1.0), 0.0)
 
 
 @register_jitable

@@ -16,7 +16,7 @@ state           6 n                 displacement x y z [m], velocity x y z [m/s]
 params          PARAMS n            see kernels/chain_rows.py, and there ``forks``
 motion          6 n + 6 + 3 riders  keyed segment vector x y z [m], keyed step of its end x y z [m]; root's place and step [m]; for each
                 a substep           rider, from where its carrier begins to where it does, x y z [m]
-axes            6 n a substep       two blocked turning axes (unit vectors or zeros), or an empty array
+axes            6 n a substep       an axis about which a joint must not turn, one about which it only may (units or zeros); or no rows
 record          3 n a recording     displacement x y z [m]
 reaches         2 n a collider      for each segment's middle and end: how far it keeps from the collider's core [m]
 ==============  ==================  ==========================================================================
@@ -30,6 +30,7 @@ from quiver.kernels.chain_contacts import push_out
 from quiver.kernels.chain_rows import (
     AIM,
     BEGAN,
+    BLOCKED,
     CARRIER,
     CARRIES,
     COS_LIMIT,
@@ -64,6 +65,7 @@ from quiver.kernels.chain_rows import (
     WAY,
     back_through,
     begin_of,
+    blocked_way,
     carried_along,
     cross,
     dot,
@@ -82,6 +84,7 @@ from quiver.kernels.chain_rows import (
     store9,
     through,
     turn_onto,
+    with_share,
 )
 from quiver.kernels.compiling import kernel
 from quiver.kernels.lanes import larger, load, splat, sqrt, store, where_less
@@ -103,28 +106,15 @@ def turned_by(way, inverse, before, after):
 
 
 @register_jitable
-def predict(n, dt, rate, state, s0, params, p0, motion, m0, forks, scratch):
-    """Move every particle freely, then note how far each segment is from where the one before would carry it, as chain_rows.py says."""
-    zero = splat(0.0)
-    qw, qx, qy, qz = splat(1.0), zero, zero, zero
-    px, py, pz = zero, zero, zero
-    # Where it began a substep ago, from where it is keyed to begin now.
-    ox, oy, oz = load3(motion, m0 + 6 * n + 3)
-    ox, oy, oz = -ox, -oy, -oz
+def predict(n, dt, rate, state, s0, params, p0, motion, m0, scratch):
+    """Move every particle freely."""
     for i in range(n):
-        p, r, f = p0 + PARAMS * i, SCRATCH * i, SCRATCH * n + FORK * i
-        if forks[i, CARRIER] >= 0:
-            carrier = SCRATCH * n + FORK * forks[i, CARRIER]
-            qw, qx, qy, qz = load(scratch, carrier + TURN), *load3(scratch, carrier + TURN + 1)
-            px, py, pz = foot_of(n, motion, m0, forks, scratch, i, qw, qx, qy, qz)
-            ox, oy, oz = plus((px, py, pz), carried_along(scratch, carrier, f))
-            store3(scratch, f + FOOT_START, ox, oy, oz)
+        p, r = p0 + PARAMS * i, SCRATCH * i
         damping_factor = load(params, p + DAMPING_FACTOR)
         drag_factor = load(params, p + DRAG_FACTOR)
         gx, gy, gz = load3(params, p + GRAVITY)
         ux, uy, uz = load3(state, s0 + 6 * i)
         vx, vy, vz = load3(state, s0 + 6 * i + 3)
-        sx, sy, sz = load3(motion, m0 + 6 * i)
         kx, ky, kz = load3(motion, m0 + 6 * i + 3)
         cx, cy, cz = kx * rate, ky * rate, kz * rate
         vx = (cx + (vx - cx) * damping_factor) * drag_factor + gx
@@ -134,8 +124,29 @@ def predict(n, dt, rate, state, s0, params, p0, motion, m0, forks, scratch):
         store3(scratch, r + START, ax, ay, az)
         # A held particle stays at its keyed place.
         free = where_less(0.0, load(params, p + INVERSE_MASS), 1.0, 0.0)
-        ux, uy, uz = free * (ax + vx * dt), free * (ay + vy * dt), free * (az + vz * dt)
-        store3(state, s0 + 6 * i, ux, uy, uz)
+        store3(state, s0 + 6 * i, free * (ax + vx * dt), free * (ay + vy * dt), free * (az + vz * dt))
+
+
+@register_jitable
+def aim(n, state, s0, motion, m0, axes, a0, forks, scratch):
+    """Note where each segment looks, and where the one before would carry it, as chain_rows.py says."""
+    zero = splat(0.0)
+    qw, qx, qy, qz = splat(1.0), zero, zero, zero
+    px, py, pz = zero, zero, zero
+    # Where it began a substep ago, from where it is keyed to begin now.
+    ox, oy, oz = load3(motion, m0 + 6 * n + 3)
+    ox, oy, oz = -ox, -oy, -oz
+    for i in range(n):
+        r, f = SCRATCH * i, SCRATCH * n + FORK * i
+        if forks[i, CARRIER] >= 0:
+            carrier = SCRATCH * n + FORK * forks[i, CARRIER]
+            qw, qx, qy, qz = load(scratch, carrier + TURN), *load3(scratch, carrier + TURN + 1)
+            px, py, pz = foot_of(n, motion, m0, forks, scratch, i, qw, qx, qy, qz)
+            ox, oy, oz = plus((px, py, pz), carried_along(scratch, carrier, f))
+            store3(scratch, f + FOOT_START, ox, oy, oz)
+        sx, sy, sz = load3(motion, m0 + 6 * i)
+        ux, uy, uz = load3(state, s0 + 6 * i)
+        ax, ay, az = load3(scratch, r + START)
         bx, by, bz = sx + (ax - ox), sy + (ay - oy), sz + (az - oz)
         store3(scratch, r + BEGAN, *scaled((bx, by, bz), 1.0 / larger(sqrt(bx * bx + by * by + bz * bz), 1e-9)))
         dx, dy, dz = sx + (ux - px), sy + (uy - py), sz + (uz - pz)
@@ -147,9 +158,13 @@ def predict(n, dt, rate, state, s0, params, p0, motion, m0, forks, scratch):
         store3(scratch, r + AIM, longer * tx, longer * ty, longer * tz)
         store3(scratch, r + WAY, dx * inverse, dy * inverse, dz * inverse)
         store(scratch, r + INVERSE, inverse)
+        if axes.shape[0] > 0:
+            way, all_ways = blocked_way(axes, a0 + 6 * i, qw, qx, qy, qz, scaled((tx, ty, tz), longer * inverse))
+            store3(scratch, r + BLOCKED, *way)
+            store(scratch, r + BLOCKED + 3, all_ways)
         qw, qx, qy, qz = turn_onto(qw, qx, qy, qz, tx, ty, tz, dx, dy, dz)
         if forks[i, CARRIES]:
-            way = dx * inverse, dy * inverse, dz * inverse
+            way = load3(scratch, r + WAY)
             store3(scratch, f + MOVED, ox - px, oy - py, oz - pz)
             store3(scratch, f + TURNED, *turned_by(way, inverse, (dx, dy, dz), (bx, by, bz)))
             put_turn(scratch, f, px, py, pz, qw, qx, qy, qz)
@@ -183,7 +198,7 @@ def foot_of(n, motion, m0, forks, scratch, i, qw, qx, qy, qz):
 PULL, PAST, NEXT = ROOM, ROOM + 1, ROOM + 2
 """Scratch rows: how a length's pull follows the begin of its segment, what it is at rest, and how the next one's follows it, two rows."""
 BY_BEGIN, BY_TURN, BESIDES = HANGS, HANGS + 9, HANGS + 18
-"""Fork rows of what is dense: how the segment's vector follows its begin and the turn before it (nine rows each), and what it does besides."""
+"""Fork rows of what is dense: how its vector follows its begin and the turn before it (nine rows each), and what it does besides."""
 FORCE, TORQUE = PULLS, PULLS + 21
 """Fork rows: how the force at the begin of a segment, and the torque on the turn before it, follow the begin and that turn (nine rows
 each), and what they are at rest (three)."""
@@ -294,8 +309,8 @@ def turns_of(scratch, r):
 def dense_length(i, n, mass, soft, missing, pulls, forks, scratch):
     """Eliminate the length of a segment on which branches ride, or on what comes after it.
 
-    So it is told how its vector follows its begin and the turn before it, and how it pulls at both in turn. ``missing`` is by how much it is
-    too short; ``pulls`` are those of what is not dense on its end, as a matrix and a vector.
+    So it is told how its vector follows its begin and the turn before it, and how it pulls at both in turn. ``missing`` is by how much it
+    is too short; ``pulls`` are those of what is not dense on its end, as a matrix and a vector.
     """
     zero, r, f = mass * 0.0, SCRATCH * i, SCRATCH * n + FORK * i
     way, began = load3(scratch, r + WAY), load3(scratch, r + BEGAN)
@@ -348,14 +363,6 @@ def dense_length(i, n, mass, soft, missing, pulls, forks, scratch):
 
 
 @register_jitable
-def without(x, y, z, ax, ay, az, tx, ty, tz):
-    """Take away the part of direction (x y z) that turned about axis a, away from target direction t."""
-    mx, my, mz = ay * tz - az * ty, az * tx - ax * tz, ax * ty - ay * tx
-    share = (x * mx + y * my + z * mz) / larger(mx * mx + my * my + mz * mz, 1e-12)
-    return x - share * mx, y - share * my, z - share * mz
-
-
-@register_jitable
 def apply_limits(n, state, s0, params, p0, motion, m0, axes, a0, forks, scratch):
     """Keep every segment within its bend limit and off its blocked turning axes, from root to tip."""
     zero = splat(0.0)
@@ -382,12 +389,9 @@ def apply_limits(n, state, s0, params, p0, motion, m0, axes, a0, forks, scratch)
         gx, gy, gz = tx * scale, ty * scale, tz * scale
         x, y, z = dx * inverse, dy * inverse, dz * inverse
         if axes.shape[0] > 0:
-            ax, ay, az = load3(axes, a0 + 6 * i)
-            ax, ay, az = rotate(qw, qx, qy, qz, ax, ay, az)
-            x, y, z = without(x, y, z, ax, ay, az, gx, gy, gz)
-            ax, ay, az = load3(axes, a0 + 6 * i + 3)
-            ax, ay, az = rotate(qw, qx, qy, qz, ax, ay, az)
-            x, y, z = without(x, y, z, ax, ay, az, gx, gy, gz)
+            way, all_ways = blocked_way(axes, a0 + 6 * i, qw, qx, qy, qz, (gx, gy, gz))
+            x, y, z = with_share((x, y, z), way, -dot((x, y, z), way))
+            x, y, z = x + all_ways * (gx - x), y + all_ways * (gy - y), z + all_ways * (gz - z)
             back = 1.0 / larger(sqrt(x * x + y * y + z * z), 1e-9)
             x, y, z = x * back, y * back, z * back
         straight = x * gx + y * gy + z * gz
@@ -467,18 +471,25 @@ def advance(
     wide = 6 * n + 6
     for i in range(n):
         wide += 3 if forks[i, RIDE] >= 0 else 0
-    many = len(colliders[1])
+    many, has_axes = len(colliders[1]), len(axes) > 0
     rate, each = np.float32(1.0) / dt, np.float32(1.0 / substeps)
     for block in range(first_block, end_block):
         s0 = block * 6 * n
         p0 = block * PARAMS * n
         for step in range(substeps):
             m0 = (step * blocks + block) * wide
-            predict(n, dt, rate, state, s0, params, p0, motion, m0, forks, scratch)
-            solve_bends(n, state, s0, params, p0, forks, scratch)
+            a0 = (step * blocks + block) * 6 * n
+            predict(n, dt, rate, state, s0, params, p0, motion, m0, scratch)
+            aim(n, state, s0, motion, m0, axes, a0, forks, scratch)
+            solve_bends(n, state, s0, params, p0, np.float32(1.0), has_axes, forks, scratch)
             solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch)
+            if has_axes:
+                # What the lengths swung where nothing must swing is taken back as what resists it says, not one segment after another.
+                aim(n, state, s0, motion, m0, axes, a0, forks, scratch)
+                solve_bends(n, state, s0, params, p0, np.float32(0.0), has_axes, forks, scratch)
+                solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch)
             if has_limits:
-                apply_limits(n, state, s0, params, p0, motion, m0, axes, (step * blocks + block) * 6 * n, forks, scratch)
+                apply_limits(n, state, s0, params, p0, motion, m0, axes, a0, forks, scratch)
             if many > 0 or len(surface_contacts) > 0:
                 rows, then, now = (step * many, 2 * n * many * block), np.float32(step) * each, np.float32(step + 1) * each
                 skins = surface_contacts, blocks

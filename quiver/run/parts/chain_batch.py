@@ -29,10 +29,11 @@ AXIS_VECTORS = dict(zip("xyz", np.eye(3), strict=True))
 
 
 @lru_cache(maxsize=256)
-def _known_swing(points, wobble_taper, tree, pulls, *wanted):
-    """The Swing of a tree; points and pulls as bytes."""
+def _known_swing(points, wobble_taper, tree, axes, pulls, *wanted):
+    """The Swing of a tree; points, axes (or None) and pulls as bytes."""
     points, pulls = (np.frombuffer(each).reshape(-1, 3) for each in (points, pulls))
-    return swing_under_weight(chain_body.build(points, wobble_taper, False, tree), pulls, *wanted)
+    axes = None if axes is None else np.frombuffer(axes).reshape(-1, 2, 3)
+    return swing_under_weight(chain_body.build(points, wobble_taper, False, tree, axes), pulls, *wanted)
 
 
 def units(context, layers):
@@ -128,6 +129,19 @@ class ChainUnit(Unit):
         return self.context.setup.metres_per_unit * np.concatenate(placed)
 
 
+def _axes(layer):
+    """The axis about which the joints of a layer must not turn, and that about which they must only (2, 3), in their parents' spaces.
+
+    Zeros for what there is not; None where they may turn about all, or about none, where the bend limit is zero.
+    """
+    free = layer.value("swing_axes")
+    held = [axis for axis in "xyz" if axis not in free]
+    if not free or not held:
+        return None
+    none = np.zeros(3)
+    return np.stack([AXIS_VECTORS[held[0]], none] if len(held) == 1 else [none, AXIS_VECTORS[free]])
+
+
 @dataclass
 class Driven:
     """The result of a batch for S samples: C chains of n segments each.
@@ -171,7 +185,7 @@ class ChainBatch(Part):
         self.point_offsets = np.array([np.pad(p.point_offsets, ((0, k), (0, 0)), "edge") for p, k in zip(paths, pad, strict=True)])
         self.drivers = np.array([np.pad(p.drivers, (0, k), "edge") for p, k in zip(paths, pad, strict=True)])
         self.roots = np.repeat(self.point_nodes[:: self.tree.branches, 0], self.tree.branches)
-        self.blocked = self._blocked_axes(n)
+        self.axes = _axes(self.layer)
         rest = self.points(context.rest_world[None])[0]
         self.swings, self.bodies = [], []
         physics = [each for unit in units for each in self._physics(unit, context.notes)]
@@ -203,17 +217,6 @@ class ChainBatch(Part):
         """The chains' points (S, C, n + 1, 3) [m] in node matrices (S, J, 3, 4)."""
         return self.scale * jointed_world(world[:, self.point_nodes], self.point_offsets)
 
-    def _blocked_axes(self, n):
-        free = self.layer.value("swing_axes")
-        if free == "xyz":
-            return None
-        blocked = np.zeros((len(self.paths), n, 2, 3))
-        held = [AXIS_VECTORS[axis] for axis in "xyz" if axis not in free]
-        # Two blocked axes leave a hinge; with all three blocked the bend limit is zero and the axes do not matter.
-        for slot, axis in enumerate(held[:2]):
-            blocked[:, :, slot] = axis
-        return blocked
-
     def _samples(self, character, thickness):
         """The SkinSamples of its chains; where the artist says how thick they are, they touch with their middle line."""
         bare = np.full(len(self.paths), self.layer.value("thickness") > 0.0)
@@ -227,11 +230,19 @@ class ChainBatch(Part):
         along = along * chain_body.tapered(value("thickness_taper") / 100.0, np.linspace(0.0, 1.0, len(skin_radii) + 1))
         return np.pad(along, (0, points - len(along)), "edge")
 
+    def _rest_axes(self, unit):
+        """The axes (segments, 2, 3) of a unit in the rest pose, None where it may swing every way."""
+        if self.axes is None:
+            return None
+        parents = self.skeleton.parents[list(unit.drives)]
+        frames = transforms.pure_rotations(np.where(parents[:, None, None] >= 0, unit.context.rest_world[parents, :, :3], np.eye(3)))
+        return np.einsum("nij,kj->nki", frames, self.axes)
+
     def _physics(self, unit, notes):
         """The ChainPhysics of each chain of a unit."""
         layer, value = self.layer, self.layer.value
-        both, points = value("held") == "both", unit.rest_points()
-        body = chain_body.build(points, value("wobble_taper") / 100.0, both, unit.tree)
+        both, points, axes = value("held") == "both", unit.rest_points(), self._rest_axes(unit)
+        body = chain_body.build(points, value("wobble_taper") / 100.0, both, unit.tree, axes)
         self.bodies.append(body)
         settle = value("settle_time") / self.frame_rate
 
@@ -241,7 +252,16 @@ class ChainBatch(Part):
         share, rate = value("gravity") / 100.0 * along("gravity_taper"), value("wobble_rate")
         pulls = (share + np.zeros(len(body.lengths)))[:, None] * np.array([0.0, -chain_body.GRAVITY, 0.0])
         swing = (
-            _known_swing(points.tobytes(), value("wobble_taper") / 100.0, unit.tree, pulls.tobytes(), rate, settle, self.dt)
+            _known_swing(
+                points.tobytes(),
+                value("wobble_taper") / 100.0,
+                unit.tree,
+                None if axes is None else axes.tobytes(),
+                pulls.tobytes(),
+                rate,
+                settle,
+                self.dt,
+            )
             if rate > 0.0 and body.lowest > 0.0 and share.any() and not both
             else None
         )
@@ -300,7 +320,7 @@ class ChainBatch(Part):
         """
         samples = len(world)
         points, linear = self.points(world), world[:, self.roots, :, :3]
-        axes = None if self.blocked is None else self._world_axes(world)
+        axes = None if self.axes is None else self._world_axes(world)
         per_frame = samples // frames
         cuts, recorded = {0, *(int(f) * per_frame for f in np.flatnonzero(jumped.any(1))), samples}, every
         self.looks = 1
@@ -372,15 +392,18 @@ class ChainBatch(Part):
             self.before[chain] = points[first] - last @ carried.T
 
     def _world_axes(self, world):
-        frames = transforms.pure_rotations(world[:, self.point_nodes[:, 0], :, :3])
-        return np.einsum("scij,cnkj->scnki", frames, self.blocked)
+        """Its axes in the spaces of the joints' parents (S, C, n, 2, 3), in node matrices (S, J, 3, 4)."""
+        return np.einsum("scnij,kj->scnki", self._parent_frames(world), self.axes)
+
+    def _parent_frames(self, world):
+        """The orthonormal spaces (S, C, n, 3, 3) of the parents of what turns the segments."""
+        parents = self.skeleton.parents[self.drivers]
+        return transforms.pure_rotations(np.where(parents[:, :, None, None] >= 0, world[:, parents, :, :3], np.eye(3)))
 
     def _driven(self, points, displaced, world):
         moved = points.copy()
         moved[:, :, 1:] += displaced
-        parents = self.skeleton.parents[self.drivers]
-        frames = transforms.pure_rotations(np.where(parents[:, :, None, None] >= 0, world[:, parents, :, :3], np.eye(3)))
-        rotations, lengths = segment_rotations(points, moved, frames, np.array(self.tree.grows_on))
+        rotations, lengths = segment_rotations(points, moved, self._parent_frames(world), np.array(self.tree.grows_on))
         return Driven(rotations, lengths)
 
     def apply(self, frames, outputs, every):
