@@ -15,7 +15,9 @@ from quiver.kernels.chain_rows import (
     BLOCKED,
     CARRIER,
     CARRIES,
+    DENSE,
     ERROR,
+    FOLD,
     FOOT,
     FORK,
     HANGS,
@@ -53,6 +55,9 @@ from quiver.kernels.lanes import any_less, larger, load, splat, sqrt, store, whe
 PUSH, LEAN, GAIN, SIDE, TWIST, ALONG = ROOM, ROOM + 6, ROOM + 12, ROOM + 14, ROOM + 17, ROOM + 20
 """Scratch rows: how a segment's swing follows its begin, the turn before it, and what pulls; one way across it; its twist as it swings;
 how what is soft follows its swing, two rows, what pulls, its begin and the turn before it."""
+FOLDED = -0.5
+"""Cosine of a swing from which on it is resisted, where other things turn with the segment: how it is turned is not defined where it looks
+straight against its aim, and on the way there it twists the more quickly."""
 BLOCKS = 1e3
 """By how much stiffer a bend is where it must not be than all that hangs on the segment resists."""
 TINY_DETERMINANT, TINY_STIFFNESS = 1e-6, 1e-30
@@ -145,6 +150,8 @@ def solve_bends(n, state, s0, params, p0, pulls, has_axes, forks, scratch):
         mass, stiff = load(params, p0 + PARAMS * i + MASS), pulls * load(params, p0 + PARAMS * i + BEND)
         error, aim, way = load3(scratch, r + ERROR), load3(scratch, r + AIM), load3(scratch, r + WAY)
         inverse = load(scratch, r + INVERSE)
+        if has_axes or forks[i, DENSE]:
+            stiff = stiff + pulls * load(params, p0 + PARAMS * i + FOLD) * larger(FOLDED - inverse * dot(aim, way), 0.0)
         one, two = across(way[0], way[1], way[2])
         if has_axes:
             one, two = beside_blocked(one, two, way, load3(scratch, r + BLOCKED))

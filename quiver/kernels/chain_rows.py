@@ -34,7 +34,9 @@ STRETCH_LIMIT = 12
 """How far beyond its keyed length, as a share of it, a segment goes at the most."""
 MASS = 13
 """What resists a particle: its mass, or, where it is held, much more than the others'."""
-PARAMS = 14
+FOLD = 14
+"""What resists it that a segment folds back onto the one before, times dt squared [kg]: see `FOLDED` of kernels/bends.py."""
+PARAMS = 15
 
 START, ERROR, AIM, WAY, INVERSE, BEGAN, ROOM = 0, 3, 6, 9, 12, 13, 16
 """Scratch rows of a segment: where its end was when the substep began; how far it is from where its bend wants it; that vector, from its
@@ -42,11 +44,25 @@ begin, as long as it is; where it looks, one over its length, where it looked wh
 BLOCKED = ROOM + 29
 """One way in which a segment must not swing, zeros where it may; then 1 where it must not at all."""
 SCRATCH = BLOCKED + 4
-OFFSET, FOOT, FOOT_START, TURN, MOVED, TURNED, HANGS, PULLS, KEYED = 0, 3, 6, 9, 13, 16, 19, 46, 88
+OFFSET, FOOT, FOOT_START, TURN, MOVED, TURNED, HANGS, PULLS, KEYED, OFFSET_START, TURN_START, WAY_START = (
+    0,
+    3,
+    6,
+    9,
+    13,
+    16,
+    19,
+    46,
+    88,
+    91,
+    94,
+    106,
+)
 """More rows of a segment of a tree. Of a rider: how far its foot is from its carrier's begin, its foot's displacement, and that when the
 substep began. Of a carrier: its turn (w x y z), how far its begin moved in the last step and how far it turned, what hangs on it in a
-solve, or what is dense, and how that or a rider pulls; where the carrier's begin is keyed."""
-FORK = KEYED + 3
+solve, or what is dense, and how that or a rider pulls; where the carrier's begin is keyed; OFFSET when the substep began; and how what is
+dense turned then, as `turns_of` says, and looked."""
+FORK = WAY_START + 3
 ALONG_AXIS = 1e-3
 """Squared sine of the angle between a segment and an axis along which it lies."""
 TINY = 1e-20
@@ -162,11 +178,13 @@ def outer(a, b):
 
 
 @register_jitable
-def inverted(m):
-    """The inverse of a matrix; of one that has none something finite."""
+def inverted(m, least):
+    """(the inverse of a matrix, its determinant), which is taken for so much at the least."""
     a, b, c = cross(m[3:6], m[6:9]), cross(m[6:9], m[0:3]), cross(m[0:3], m[3:6])
-    share = 1.0 / larger(dot(m[0:3], a), TINY)
-    return a[0] * share, b[0] * share, c[0] * share, a[1] * share, b[1] * share, c[1] * share, a[2] * share, b[2] * share, c[2] * share
+    volume = dot(m[0:3], a)
+    share = 1.0 / larger(larger(volume, least), TINY)
+    a, b, c = scaled(a, share), scaled(b, share), scaled(c, share)
+    return (a[0], b[0], c[0], a[1], b[1], c[1], a[2], b[2], c[2]), volume
 
 
 @register_jitable

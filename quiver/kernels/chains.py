@@ -48,6 +48,7 @@ from quiver.kernels.chain_rows import (
     MASS,
     MOVED,
     OFFSET,
+    OFFSET_START,
     PARAMS,
     PULLS,
     RIDE,
@@ -61,8 +62,10 @@ from quiver.kernels.chain_rows import (
     TAUT,
     TINY,
     TURN,
+    TURN_START,
     TURNED,
     WAY,
+    WAY_START,
     back_through,
     begin_of,
     blocked_way,
@@ -72,6 +75,7 @@ from quiver.kernels.chain_rows import (
     inverted,
     load3,
     load9,
+    minus,
     minus9,
     mirrored,
     outer,
@@ -87,22 +91,22 @@ from quiver.kernels.chain_rows import (
     with_share,
 )
 from quiver.kernels.compiling import kernel
-from quiver.kernels.lanes import larger, load, splat, sqrt, store, where_less
+from quiver.kernels.lanes import any_less, larger, load, smaller, splat, sqrt, store, where_less
 
 SHORTEST_SHARE = 0.5
 """The least of its keyed length that is left of a segment."""
 QUICK = 0.5
 """Cosine of a segment's turn in one substep from which on it pulls along where it is."""
+CALM = 0.9
+"""... and down to which all segments of a tree pull along where they were: beyond, that need not have a solution."""
+LEAST_VOLUME = 0.5
+"""What the determinant of all that resists an end is at the least, as a share of that of its own mass."""
+FARTHEST = 0.5
+"""How far lengths move the end of what carries branches against its begin in a substep, as a share of its own."""
 DISCONNECTED = 1e12
 """A compliance at which a constraint moves nothing any more (float32 keeps about seven digits)."""
 TAUT_GIVE, TAUT_CARE = 0.01, 4.0
 """Softness of lengths held at both ends, in shares of the inverse masses: always, and per share of the length it is off."""
-
-
-@register_jitable
-def turned_by(way, inverse, before, after):
-    """The turn of a segment, without twist, as its vector goes from one to another, a little."""
-    return scaled(cross(way, (after[0] - before[0], after[1] - before[1], after[2] - before[2])), inverse)
 
 
 @register_jitable
@@ -128,9 +132,47 @@ def predict(n, dt, rate, state, s0, params, p0, motion, m0, scratch):
 
 
 @register_jitable
-def aim(n, state, s0, motion, m0, axes, a0, forks, scratch):
-    """Note where each segment looks, and where the one before would carry it, as chain_rows.py says."""
+def begin_forks(n, motion, m0, forks, scratch):
+    """Note how what carries branches was turned when the substep began, and where their feet were: that is along what they pull."""
     zero = splat(0.0)
+    none3 = zero, zero, zero
+    qw, qx, qy, qz = splat(1.0), zero, zero, zero
+    ox, oy, oz = load3(motion, m0 + 6 * n + 3)
+    ox, oy, oz = -ox, -oy, -oz
+    for i in range(n):
+        r, f = SCRATCH * i, SCRATCH * n + FORK * i
+        if forks[i, CARRIER] >= 0:
+            carrier = SCRATCH * n + FORK * forks[i, CARRIER]
+            qw, qx, qy, qz = load(scratch, carrier + TURN), *load3(scratch, carrier + TURN + 1)
+            ox, oy, oz = foot_of(n, motion, m0, forks, scratch, i, qw, qx, qy, qz)
+            store3(scratch, f + FOOT_START, ox, oy, oz)
+            store3(scratch, f + OFFSET_START, *load3(scratch, f + OFFSET))
+        ax, ay, az = load3(scratch, r + START)
+        if forks[i, DENSE]:
+            sx, sy, sz = load3(motion, m0 + 6 * i)
+            dx, dy, dz = sx + (ax - ox), sy + (ay - oy), sz + (az - oz)
+            tx, ty, tz = rotate(qw, qx, qy, qz, sx, sy, sz)
+            inverse = 1.0 / larger(sqrt(dx * dx + dy * dy + dz * dz), 1e-9)
+            way = dx * inverse, dy * inverse, dz * inverse
+            target = scaled((tx, ty, tz), 1.0 / larger(sqrt(tx * tx + ty * ty + tz * tz), 1e-9))
+            passed, turning = turns(way, scaled(cross(target, way), 1.0 / larger(1.0 + dot(target, way), 1e-4)), inverse)
+            store3(scratch, f + WAY_START, *way)
+            store3(scratch, f + TURN_START, *passed)
+            store9(scratch, f + TURN_START + 3, turning)
+            qw, qx, qy, qz = turn_onto(qw, qx, qy, qz, tx, ty, tz, dx, dy, dz)
+            if forks[i, CARRIES]:
+                put_turn(scratch, f, ox, oy, oz, qw, qx, qy, qz)
+                store3(scratch, f + MOVED, *none3)
+        ox, oy, oz = ax, ay, az
+
+
+@register_jitable
+def aim(n, state, s0, motion, m0, axes, a0, forks, scratch):
+    """Note where each segment looks, and where the one before would carry it, as chain_rows.py says.
+
+    Returns the least cosine of how far any of them has turned since the substep began.
+    """
+    zero, calmest = splat(0.0), splat(1.0)
     qw, qx, qy, qz = splat(1.0), zero, zero, zero
     px, py, pz = zero, zero, zero
     # Where it began a substep ago, from where it is keyed to begin now.
@@ -142,13 +184,13 @@ def aim(n, state, s0, motion, m0, axes, a0, forks, scratch):
             carrier = SCRATCH * n + FORK * forks[i, CARRIER]
             qw, qx, qy, qz = load(scratch, carrier + TURN), *load3(scratch, carrier + TURN + 1)
             px, py, pz = foot_of(n, motion, m0, forks, scratch, i, qw, qx, qy, qz)
-            ox, oy, oz = plus((px, py, pz), carried_along(scratch, carrier, f))
-            store3(scratch, f + FOOT_START, ox, oy, oz)
+            ox, oy, oz = load3(scratch, f + FOOT_START)
         sx, sy, sz = load3(motion, m0 + 6 * i)
         ux, uy, uz = load3(state, s0 + 6 * i)
         ax, ay, az = load3(scratch, r + START)
         bx, by, bz = sx + (ax - ox), sy + (ay - oy), sz + (az - oz)
-        store3(scratch, r + BEGAN, *scaled((bx, by, bz), 1.0 / larger(sqrt(bx * bx + by * by + bz * bz), 1e-9)))
+        began = scaled((bx, by, bz), 1.0 / larger(sqrt(bx * bx + by * by + bz * bz), 1e-9))
+        store3(scratch, r + BEGAN, *began)
         dx, dy, dz = sx + (ux - px), sy + (uy - py), sz + (uz - pz)
         tx, ty, tz = rotate(qw, qx, qy, qz, sx, sy, sz)
         # A bend says where to point, not how long to be: the target is as long as the segment is now.
@@ -158,20 +200,19 @@ def aim(n, state, s0, motion, m0, axes, a0, forks, scratch):
         store3(scratch, r + AIM, longer * tx, longer * ty, longer * tz)
         store3(scratch, r + WAY, dx * inverse, dy * inverse, dz * inverse)
         store(scratch, r + INVERSE, inverse)
+        calmest = smaller(calmest, inverse * dot((dx, dy, dz), began))
         if axes.shape[0] > 0:
             way, all_ways = blocked_way(axes, a0 + 6 * i, qw, qx, qy, qz, scaled((tx, ty, tz), longer * inverse))
             store3(scratch, r + BLOCKED, *way)
             store(scratch, r + BLOCKED + 3, all_ways)
         qw, qx, qy, qz = turn_onto(qw, qx, qy, qz, tx, ty, tz, dx, dy, dz)
         if forks[i, CARRIES]:
-            way = load3(scratch, r + WAY)
-            store3(scratch, f + MOVED, ox - px, oy - py, oz - pz)
-            store3(scratch, f + TURNED, *turned_by(way, inverse, (dx, dy, dz), (bx, by, bz)))
             put_turn(scratch, f, px, py, pz, qw, qx, qy, qz)
             for k in range(PULLS - HANGS):
                 store(scratch, f + HANGS + k, zero)
         px, py, pz = ux, uy, uz
         ox, oy, oz = ax, ay, az
+    return calmest
 
 
 @register_jitable
@@ -205,16 +246,29 @@ each), and what they are at rest (three)."""
 
 
 @register_jitable
-def solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch):
+def solve_lengths(n, state, s0, params, p0, motion, m0, calm, forks, scratch):
     """Bring all segments of a block to their keyed lengths at once (one Newton step).
 
     Each pulls along where it was when the substep began, as in Verlet's method (Ryckaert et al. 1977): pulling along where it is, all
-    swing would be damped. What hangs on the begin of a segment pulls at that with ``share`` of how far the begin moves along ``now``, and
-    with ``rest`` besides, both along ``then``. Up to where branches ride, it pulls in all ways and at the turn, and is solved as such.
+    swing would be damped. ``calm`` is 1, or 0 where all pull along where they are: that has a solution however far they turned.
+    """
+    worst = eliminate_lengths(n, state, s0, params, p0, motion, m0, calm, forks, scratch)
+    if any_less(worst, 1.0):
+        eliminate_lengths(n, state, s0, params, p0, motion, m0, where_less(worst, 1.0, 0.0, calm), forks, scratch)
+    add_lengths(n, state, s0, params, p0, forks, scratch)
+
+
+@register_jitable
+def eliminate_lengths(n, state, s0, params, p0, motion, m0, calm, forks, scratch):
+    """From the tips on, tell how each segment's length pulls at its begin.
+
+    What hangs on the begin of a segment pulls at that with ``share`` of how far the begin moves along ``now``, and with ``rest`` besides,
+    both along ``then``. Up to where branches ride, it pulls in all ways and at the turn, see `dense_length`. Returns what is below 1 where
+    the equations are no good.
     """
     zero = splat(0.0)
     none3 = zero, zero, zero
-    share, rest, then, now = zero, zero, none3, none3
+    share, rest, then, now, worst = zero, zero, none3, none3, splat(1.0)
     for k in range(n):
         i = n - 1 - k
         r, f = SCRATCH * i, SCRATCH * n + FORK * i
@@ -228,6 +282,7 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch):
         keyed = sqrt(sx * sx + sy * sy + sz * sz)
         inverse = 1.0 / larger(length, 1e-9)
         way, began = (dx * inverse, dy * inverse, dz * inverse), load3(scratch, r + BEGAN)
+        began = between(way, began, calm)
         # What turns so far in a substep pulls along where it is.
         aligned = dot(way, began)
         bx = where_less(aligned, QUICK, way[0], began[0])
@@ -245,7 +300,8 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch):
         store(scratch, r + INVERSE, inverse)
         if forks[i, DENSE]:
             pulls = outer(scaled(then, share), now), scaled(then, rest)
-            dense_length(i, n, load(params, p0 + PARAMS * i + MASS), soft, keyed - length, pulls, forks, scratch)
+            mass = load(params, p0 + PARAMS * i + MASS)
+            worst = smaller(worst, dense_length(i, n, mass, soft, keyed - length, pulls, calm, forks, scratch))
         else:
             # How the next one's pull follows its own, and what it is besides.
             kept = 1.0 / (1.0 + w * share * dot(then, now))
@@ -266,6 +322,14 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch):
                 store3(scratch, f + FORCE + 18, *scaled(began, rest))
         if forks[i, DENSE] or forks[i, CARRIER] >= 0:
             share, rest, then, now = zero, zero, none3, none3
+    return worst
+
+
+@register_jitable
+def add_lengths(n, state, s0, params, p0, forks, scratch):
+    """From the root on, move what the lengths pull."""
+    zero = splat(0.0)
+    none3 = zero, zero, zero
     pull, moved, turned = zero, none3, none3
     for i in range(n):
         r, f, is_rider = SCRATCH * i, SCRATCH * n + FORK * i, forks[i, CARRIER] >= 0
@@ -278,6 +342,8 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch):
         if forks[i, DENSE]:
             swing = plus(through(load9(scratch, f + BY_BEGIN), moved), through(load9(scratch, f + BY_TURN), turned))
             swing, begin = plus(swing, load3(scratch, f + BESIDES)), moved
+            # However far off it is, a segment turns no farther in a substep.
+            swing = scaled(swing, 1.0 / larger(load(scratch, r + INVERSE) * sqrt(dot(swing, swing)) / FARTHEST, 1.0))
             moved = scaled(plus(moved, swing), where_less(0.0, w, 1.0, 0.0))
             passed, turning = turns_of(scratch, r)
             turned = plus(scaled(way, dot(passed, turned)), through(turning, swing))
@@ -297,25 +363,43 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch):
 
 
 @register_jitable
+def between(one, other, share):
+    """One vector, or so much of another."""
+    return with_share(one, minus(other, one), share)
+
+
+@register_jitable
 def turns_of(scratch, r):
     """(along what the turn before it becomes a segment's own about its way, how it turns by how its vector changes), as bends.py says."""
-    way, twist, inverse = load3(scratch, r + WAY), load3(scratch, r + TWIST), load(scratch, r + INVERSE)
+    return turns(load3(scratch, r + WAY), load3(scratch, r + TWIST), load(scratch, r + INVERSE))
+
+
+@register_jitable
+def turns(way, twist, inverse):
+    """`turns_of` a segment that looks so, twists so as it swings, and is one over so long."""
     x, y, z = scaled(way, inverse)
     zero = x * 0.0
     return plus(way, cross(way, twist)), minus9((zero, -z, y, z, zero, -x, -y, x, zero), outer((x, y, z), twist))
 
 
 @register_jitable
-def dense_length(i, n, mass, soft, missing, pulls, forks, scratch):
+def dense_length(i, n, mass, soft, missing, pulls, calm, forks, scratch):
     """Eliminate the length of a segment on which branches ride, or on what comes after it.
 
     So it is told how its vector follows its begin and the turn before it, and how it pulls at both in turn. ``missing`` is by how much it
-    is too short; ``pulls`` are those of what is not dense on its end, as a matrix and a vector.
+    is too short; ``pulls`` are those of what is not dense on its end, as a matrix and a vector. Returns 1, or 0 where that is no good.
     """
     zero, r, f = mass * 0.0, SCRATCH * i, SCRATCH * n + FORK * i
     way, began = load3(scratch, r + WAY), load3(scratch, r + BEGAN)
     passed, turning = turns_of(scratch, r)
-    back, none9 = mirrored(turning), outer((zero, zero, zero), way)
+    # What pulls at the turns does so as they were, as along began.
+    way_start = between(way, load3(scratch, f + WAY_START), calm)
+    passed_start = between(passed, load3(scratch, f + TURN_START), calm)
+    x = between(turning[0:3], load3(scratch, f + TURN_START + 3), calm)
+    y = between(turning[3:6], load3(scratch, f + TURN_START + 6), calm)
+    z = between(turning[6:9], load3(scratch, f + TURN_START + 9), calm)
+    back = mirrored((*x, *y, *z))
+    none9 = outer((zero, zero, zero), way)
     # On its end: forces by how that moves and turns, torques by the same; then with what rides on it, by how its begin moves.
     force_moved, force, force_turned, torque_moved, torque_turned, torque = *pulls, none9, none9, none9, (zero, zero, zero)
     if i + 1 < n and forks[i + 1, CARRIER] < 0 and forks[i + 1, DENSE]:
@@ -328,7 +412,9 @@ def dense_length(i, n, mass, soft, missing, pulls, forks, scratch):
         if forks[k, CARRIER] == i:
             row = SCRATCH * n + FORK * k + FORCE
             x, y, z = load3(scratch, SCRATCH * n + FORK * k + OFFSET)
-            arm, lever = (zero, z, -y, -z, zero, x, y, -x, zero), (zero, -z, y, z, zero, -x, -y, x, zero)
+            arm = zero, z, -y, -z, zero, x, y, -x, zero
+            x, y, z = between((x, y, z), load3(scratch, SCRATCH * n + FORK * k + OFFSET_START), calm)
+            lever = zero, -z, y, z, zero, -x, -y, x, zero
             own, own_force, own_moved = load9(scratch, row), load3(scratch, row + 18), load9(scratch, row + 21)
             own_turned = plus9(product(own, arm), load9(scratch, row + 9))
             all_moved, all_turned, all_force = plus9(all_moved, own), plus9(all_turned, own_turned), plus(all_force, own_force)
@@ -337,11 +423,14 @@ def dense_length(i, n, mass, soft, missing, pulls, forks, scratch):
             torque_turned = plus9(torque_turned, own)
             torque = plus(torque, plus(load3(scratch, row + 39), through(lever, own_force)))
     bent = product(torque_turned, turning)
-    gives = inverted(plus9(plus9(force_moved, product(force_turned, turning)), product(back, plus9(torque_moved, bent))))
+    hold = plus9(plus9(force_moved, product(force_turned, turning)), product(back, plus9(torque_moved, bent)))
+    gives, volume = inverted(hold, mass * mass * mass * LEAST_VOLUME)
     by_begin = plus9(force_moved, product(back, all_torque_moved))
     by_turn = outer(plus(through(force_turned, way), through(back, through(torque_turned, way))), passed)
     besides, felt = plus(force, through(back, torque)), back_through(gives, way)
-    share = 1.0 / larger(dot(felt, began) + soft, TINY)
+    gain = dot(felt, began)
+    worst = smaller(where_less(mass * mass * mass * LEAST_VOLUME, volume, 1.0, 0.0), where_less(0.0, gain, 1.0, 0.0))
+    share = 1.0 / larger(gain + soft, TINY)
     pull = scaled(through(gives, began), share)
     by_begin = minus9(outer(pull, back_through(by_begin, felt)), product(gives, by_begin))
     by_turn = minus9(outer(pull, back_through(by_turn, felt)), product(gives, by_turn))
@@ -351,15 +440,17 @@ def dense_length(i, n, mass, soft, missing, pulls, forks, scratch):
     store9(scratch, f + BY_BEGIN, by_begin)
     store9(scratch, f + BY_TURN, by_turn)
     store3(scratch, f + BESIDES, *besides)
-    force_own, torque_own = plus9(force_moved, product(all_turned, turning)), outer(passed, back_through(plus9(torque_moved, bent), way))
+    force_own = plus9(force_moved, product(all_turned, turning))
+    torque_own = outer(passed_start, back_through(plus9(torque_moved, bent), way_start))
     row = f + FORCE
     store9(scratch, row, plus9(all_moved, product(force_own, by_begin)))
     store9(scratch, row + 9, plus9(outer(through(all_turned, way), passed), product(force_own, by_turn)))
     store3(scratch, row + 18, *plus(all_force, through(force_own, besides)))
-    store9(scratch, row + 21, plus9(outer(passed, back_through(all_torque_moved, way)), product(torque_own, by_begin)))
-    along = dot(way, through(torque_turned, way))
-    store9(scratch, row + 30, plus9(outer(scaled(passed, along), passed), product(torque_own, by_turn)))
-    store3(scratch, row + 39, *plus(scaled(passed, dot(way, torque)), through(torque_own, besides)))
+    store9(scratch, row + 21, plus9(outer(passed_start, back_through(all_torque_moved, way_start)), product(torque_own, by_begin)))
+    along = dot(way_start, through(torque_turned, way))
+    store9(scratch, row + 30, plus9(outer(scaled(passed_start, along), passed), product(torque_own, by_turn)))
+    store3(scratch, row + 39, *plus(scaled(passed_start, dot(way_start, torque)), through(torque_own, besides)))
+    return worst
 
 
 @register_jitable
@@ -480,14 +571,17 @@ def advance(
             m0 = (step * blocks + block) * wide
             a0 = (step * blocks + block) * 6 * n
             predict(n, dt, rate, state, s0, params, p0, motion, m0, scratch)
-            aim(n, state, s0, motion, m0, axes, a0, forks, scratch)
+            if wide > 6 * n + 6:
+                begin_forks(n, motion, m0, forks, scratch)
+            calm = aim(n, state, s0, motion, m0, axes, a0, forks, scratch)
+            calm = where_less(calm, CALM, 0.0, 1.0) if wide > 6 * n + 6 else splat(1.0)
             solve_bends(n, state, s0, params, p0, np.float32(1.0), has_axes, forks, scratch)
-            solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch)
+            solve_lengths(n, state, s0, params, p0, motion, m0, calm, forks, scratch)
             if has_axes:
                 # What the lengths swung where nothing must swing is taken back as what resists it says, not one segment after another.
                 aim(n, state, s0, motion, m0, axes, a0, forks, scratch)
                 solve_bends(n, state, s0, params, p0, np.float32(0.0), has_axes, forks, scratch)
-                solve_lengths(n, state, s0, params, p0, motion, m0, forks, scratch)
+                solve_lengths(n, state, s0, params, p0, motion, m0, calm, forks, scratch)
             if has_limits:
                 apply_limits(n, state, s0, params, p0, motion, m0, axes, a0, forks, scratch)
             if many > 0 or len(surface_contacts) > 0:

@@ -9,6 +9,8 @@ from quiver.kernels.chains import DISCONNECTED
 from quiver.kernels.lanes import LANES
 from quiver.rig.tree import Tree
 
+FOLDS = 0.1
+"""How stiff what resists folding is, against all masses of the tree [1/substep squared]."""
 HELD = 1e3
 """What is held resists that much more than the masses and bends of its chain."""
 
@@ -79,6 +81,8 @@ def chain_model(chains, dt, has_limits, tree=None):
         own[:, kernel.SIN_LIMIT] = np.sin(chain.bend_limits)
         own[:, kernel.SPEED_LIMIT], own[:, kernel.STRETCH_LIMIT] = chain.speed_limit, chain.stretch_limit
         own[:, kernel.TAUT] = chain.is_taut
+    totals = params[..., kernel.MASS] * (params[..., kernel.INVERSE_MASS] > 0.0)
+    params[..., kernel.FOLD] = FOLDS * totals.sum(axis=(1, 2), keepdims=True)
     rows = tree.merged(params.reshape(-1, tree.longest, kernel.PARAMS))
     rows = rows.reshape(blocks, LANES, tree.segments, kernel.PARAMS).transpose(0, 2, 3, 1)
     packed = np.ascontiguousarray(rows, np.float32).reshape(-1, LANES)
