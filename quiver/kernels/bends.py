@@ -58,6 +58,8 @@ how what is soft follows its swing, two rows, what pulls, its begin and the turn
 FOLDED = -0.5
 """Cosine of a swing from which on it is resisted, where other things turn with the segment: how it is turned is not defined where it looks
 straight against its aim, and on the way there it twists the more quickly."""
+FARTHEST = 0.5
+"""... and how far such a segment swings in a substep, as a share of its length."""
 BLOCKS = 1e3
 """By how much stiffer a bend is where it must not be than all that hangs on the segment resists."""
 TINY_DETERMINANT, TINY_STIFFNESS = 1e-6, 1e-30
@@ -250,6 +252,8 @@ def solve_bends(n, state, s0, params, p0, pulls, has_axes, forks, scratch):
         a = dot(load3(scratch, r + PUSH), moved) + dot(load3(scratch, r + LEAN), turned) + load(scratch, r + GAIN)
         b = dot(load3(scratch, r + PUSH + 3), moved) + dot(load3(scratch, r + LEAN + 3), turned) + load(scratch, r + GAIN + 1)
         swing, stretch = with_share(scaled(one, a), cross(way, one), b), zero
+        if has_axes or forks[i, DENSE]:
+            swing = scaled(swing, 1.0 / larger(load(scratch, r + INVERSE) * sqrt(dot(swing, swing)) / FARTHEST, 1.0))
         if any_less(zero, load(params, p0 + PARAMS * i + STRETCH_COMPLIANCE)):
             one_way, two_way, stretch = load3(scratch, r + ALONG)
             stretch = dot(load3(scratch, r + ALONG + 3), moved) + dot(load3(scratch, r + ALONG + 6), turned) + stretch

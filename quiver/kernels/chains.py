@@ -25,7 +25,7 @@ reaches         2 n a collider      for each segment's middle and end: how far i
 import numpy as np
 from numba.extending import register_jitable
 
-from quiver.kernels.bends import TWIST, solve_bends
+from quiver.kernels.bends import FARTHEST, TWIST, solve_bends
 from quiver.kernels.chain_contacts import push_out
 from quiver.kernels.chain_rows import (
     AIM,
@@ -101,8 +101,6 @@ CALM = 0.9
 """... and down to which all segments of a tree pull along where they were: beyond, that need not have a solution."""
 LEAST_VOLUME = 0.5
 """What the determinant of all that resists an end is at the least, as a share of that of its own mass."""
-FARTHEST = 0.5
-"""How far lengths move the end of what carries branches against its begin in a substep, as a share of its own."""
 DISCONNECTED = 1e12
 """A compliance at which a constraint moves nothing any more (float32 keeps about seven digits)."""
 TAUT_GIVE, TAUT_CARE = 0.01, 4.0
@@ -250,11 +248,15 @@ def solve_lengths(n, state, s0, params, p0, motion, m0, calm, forks, scratch):
     """Bring all segments of a block to their keyed lengths at once (one Newton step).
 
     Each pulls along where it was when the substep began, as in Verlet's method (Ryckaert et al. 1977): pulling along where it is, all
-    swing would be damped. ``calm`` is 1, or 0 where all pull along where they are: that has a solution however far they turned.
+    swing would be damped. ``calm`` is 1, or 0 where all pull along where they are: that has a solution however far they turned. Only
+    rounding can spoil it, where branches are flung about by the twist of what carries them: then they are taken not to turn.
     """
     worst = eliminate_lengths(n, state, s0, params, p0, motion, m0, calm, forks, scratch)
     if any_less(worst, 1.0):
-        eliminate_lengths(n, state, s0, params, p0, motion, m0, where_less(worst, 1.0, 0.0, calm), forks, scratch)
+        calm = where_less(worst, 1.0, 0.0, calm)
+        worst = eliminate_lengths(n, state, s0, params, p0, motion, m0, calm, forks, scratch)
+        if any_less(worst, 1.0):
+            eliminate_lengths(n, state, s0, params, p0, motion, m0, where_less(worst, 1.0, -1.0, calm), forks, scratch)
     add_lengths(n, state, s0, params, p0, forks, scratch)
 
 
@@ -282,7 +284,7 @@ def eliminate_lengths(n, state, s0, params, p0, motion, m0, calm, forks, scratch
         keyed = sqrt(sx * sx + sy * sy + sz * sz)
         inverse = 1.0 / larger(length, 1e-9)
         way, began = (dx * inverse, dy * inverse, dz * inverse), load3(scratch, r + BEGAN)
-        began = between(way, began, calm)
+        began = between(way, began, larger(calm, 0.0))
         # What turns so far in a substep pulls along where it is.
         aligned = dot(way, began)
         bx = where_less(aligned, QUICK, way[0], began[0])
@@ -392,6 +394,15 @@ def dense_length(i, n, mass, soft, missing, pulls, calm, forks, scratch):
     zero, r, f = mass * 0.0, SCRATCH * i, SCRATCH * n + FORK * i
     way, began = load3(scratch, r + WAY), load3(scratch, r + BEGAN)
     passed, turning = turns_of(scratch, r)
+    turns_along, calm = where_less(calm, 0.0, 0.0, 1.0), larger(calm, 0.0)
+    passed, turning = (
+        scaled(passed, turns_along),
+        (
+            *scaled(turning[0:3], turns_along),
+            *scaled(turning[3:6], turns_along),
+            *scaled(turning[6:9], turns_along),
+        ),
+    )
     # What pulls at the turns does so as they were, as along began.
     way_start = between(way, load3(scratch, f + WAY_START), calm)
     passed_start = between(passed, load3(scratch, f + TURN_START), calm)
@@ -581,7 +592,7 @@ def advance(
                 # What the lengths swung where nothing must swing is taken back as what resists it says, not one segment after another.
                 aim(n, state, s0, motion, m0, axes, a0, forks, scratch)
                 solve_bends(n, state, s0, params, p0, np.float32(0.0), has_axes, forks, scratch)
-                solve_lengths(n, state, s0, params, p0, motion, m0, calm, forks, scratch)
+                solve_lengths(n, state, s0, params, p0, motion, m0, splat(0.0), forks, scratch)
             if has_limits:
                 apply_limits(n, state, s0, params, p0, motion, m0, axes, a0, forks, scratch)
             if many > 0 or len(surface_contacts) > 0:
