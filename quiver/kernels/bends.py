@@ -50,7 +50,7 @@ from quiver.kernels.chain_rows import (
     with_outer,
     with_share,
 )
-from quiver.kernels.lanes import any_less, larger, load, splat, sqrt, store, where_less
+from quiver.kernels.lanes import any_less, larger, load, smaller, splat, sqrt, store, where_less
 
 PUSH, LEAN, GAIN, SIDE, TWIST, ALONG = ROOM, ROOM + 6, ROOM + 12, ROOM + 14, ROOM + 17, ROOM + 20
 """Scratch rows: how a segment's swing follows its begin, the turn before it, and what pulls; one way across it; its twist as it swings;
@@ -60,8 +60,9 @@ FOLDED = -0.5
 straight against its aim, and on the way there it twists the more quickly."""
 FARTHEST = 0.5
 """... and how far such a segment swings in a substep, as a share of its length."""
-BLOCKS = 1e3
-"""By how much stiffer a bend is where it must not be than all that hangs on the segment resists."""
+BLOCKS, HEAVY = 1e2, 1e2
+"""By how much stiffer a bend is where it must not be than all that hangs on the segment resists, of which not more counts than so many times
+what resists folding."""
 TINY_DETERMINANT, TINY_STIFFNESS = 1e-6, 1e-30
 """What the determinant of a segment's resistance is at the least: so much of the product of those of both ways, and more than 0."""
 
@@ -192,7 +193,8 @@ def solve_bends(n, state, s0, params, p0, pulls, has_axes, forks, scratch):
         more_one, more_two = zero, zero
         if has_axes:
             all_ways, blocked = load(scratch, r + BLOCKED + 3), load3(scratch, r + BLOCKED)
-            more_one, more_two = BLOCKS * all_ways * h11, BLOCKS * larger(all_ways, where_less(0.5, dot(blocked, blocked), 1.0, 0.0)) * h22
+            heavy, some_way = HEAVY * load(params, p0 + PARAMS * i + FOLD), where_less(0.5, dot(blocked, blocked), 1.0, 0.0)
+            more_one, more_two = BLOCKS * all_ways * smaller(h11, heavy), BLOCKS * larger(all_ways, some_way) * smaller(h22, heavy)
             pull_one, pull_two = pull_one + more_one * dot(one, error), pull_two + more_two * dot(two, error)
             h11, h22 = h11 + more_one, h22 + more_two
             # What is blocked turns with the turn before it, and so does the whole segment against it.

@@ -93,6 +93,8 @@ from quiver.kernels.chain_rows import (
 from quiver.kernels.compiling import kernel
 from quiver.kernels.lanes import any_less, larger, load, smaller, splat, sqrt, store, where_less
 
+WILD = 4.0
+"""How many times the greatest speed is no speed at all: with what else is bounded, there is no more than one length of a chain in it."""
 SHORTEST_SHARE = 0.5
 """The least of its keyed length that is left of a segment."""
 QUICK = 0.5
@@ -539,7 +541,15 @@ def finish(n, rate, state, s0, params, p0, motion, m0, forks, scratch):
         ux, uy, uz = ux + change * dx, uy + change * dy, uz + change * dz
         store3(state, s0 + 6 * i, ux, uy, uz)
         vx, vy, vz = (ux - ox - kx) * rate, (uy - oy - ky) * rate, (uz - oz - kz) * rate
-        slower = limit / larger(sqrt(vx * vx + vy * vy + vz * vz), limit)
+        speed = sqrt(vx * vx + vy * vy + vz * vz)
+        if any_less(where_less(speed, WILD * limit, 1.0, 0.0), 1.0):
+            # What found no way to go, or is no number, stays where it was.
+            sane = where_less(speed, WILD * limit, 1.0, 0.0)
+            ux, uy, uz = where_less(sane, 1.0, ox, ux), where_less(sane, 1.0, oy, uy), where_less(sane, 1.0, oz, uz)
+            store3(state, s0 + 6 * i, ux, uy, uz)
+            vx, vy, vz = where_less(sane, 1.0, 0.0, vx), where_less(sane, 1.0, 0.0, vy), where_less(sane, 1.0, 0.0, vz)
+            speed = where_less(sane, 1.0, 0.0, speed)
+        slower = limit / larger(speed, limit)
         store3(state, s0 + 6 * i + 3, vx * slower + kx * rate, vy * slower + ky * rate, vz * slower + kz * rate)
 
 
