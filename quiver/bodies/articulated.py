@@ -50,7 +50,7 @@ class Articulated:
 
     @staticmethod
     def _blocked(aims, axes):
-        """(the way in which what aims (..., 3), units, must not swing, zeros where it may; whether it must not at all), with turned axes."""
+        """(the way in which what has aims (..., 3), units, must not swing, zeros where it may; whether it must not at all)."""
         blocked = np.cross(axes[..., 0, :], aims) + axes[..., 1, :] - aims * np.sum(axes[..., 1, :] * aims, axis=-1, keepdims=True)
         square = np.sum(blocked * blocked, axis=-1, keepdims=True)
         blocked = np.where(square < ALONG_AXIS, 0.0, blocked / np.sqrt(np.maximum(square, ALONG_AXIS)))

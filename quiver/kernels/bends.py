@@ -61,8 +61,8 @@ straight against its aim, and on the way there it twists the more quickly."""
 FARTHEST = 0.5
 """... and how far such a segment swings in a substep, as a share of its length."""
 BLOCKS, HEAVY = 1e2, 1e2
-"""By how much stiffer a bend is where it must not be than all that hangs on the segment resists, of which not more counts than so many times
-what resists folding."""
+"""By how much stiffer a bend is where it must not be than all that hangs on the segment resists, of which no more counts than so many
+times what resists folding."""
 TINY_DETERMINANT, TINY_STIFFNESS = 1e-6, 1e-30
 """What the determinant of a segment's resistance is at the least: so much of the product of those of both ways, and more than 0."""
 

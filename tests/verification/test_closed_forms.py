@@ -9,7 +9,9 @@ from scipy.optimize import brentq
 
 from quiver.bodies import chain as chain_body
 from quiver.kernels import chains as kernel
+from quiver.rig.character import Character
 from quiver.rig.tree import Tree
+from quiver.ring import ring_test
 from quiver.setup.model import ChainPick
 from quiver.sim.model import ChainPhysics, chain_model
 from quiver.sim.state import ChainState
@@ -196,6 +198,72 @@ class CrookedTest(TestCase):
                 self.assertLess(np.abs(along[10 * 240 :]).max(), 0.99)
                 # The damping that is in the substep itself: (2 pi f)^2 dt / 2, a second.
                 self.assertGreater(np.abs(along[240:480]).max(), 0.9 * np.exp(-0.5 * (4 * np.pi) ** 2 * DT * 2.0))
+
+
+class FlungTest(TestCase):
+    def test_nothing_explodes_however_it_is_flung(self):
+        """Root turned by 143 degrees back and forth, five times in two seconds: limp and stiff, crooked, forked, hinged, held, soft."""
+        rng = np.random.default_rng(12)
+        times = np.arange(49) / 24.0
+        angles = np.where(times < 1.0, 2.5 * np.sin(5.0 * np.pi * times), 0.0)
+        for case in range(24):
+            bend, count = rng.choice([0.0, 0.2, 0.6, 1.2]), int(rng.integers(2, 9))
+            trunk = crooked(rng, count, bend)
+            branches = []
+            for _ in range(int(rng.integers(0, 4))):
+                turn = np.linalg.qr(rng.normal(size=(3, 3)))[0]
+                branches.append(
+                    (int(rng.integers(0, count)), 0.08 * rng.normal(size=3), crooked(rng, int(rng.integers(2, 7)), bend) @ turn)
+                )
+            dials = {
+                "gravity": rng.choice([0.0, 100.0]),
+                "swing_axes": str(rng.choice(["xyz", "xyz", "y", "xz"])),
+                "bend_limit": rng.choice([180.0, 40.0, 10.0]),
+                "held": str(rng.choice(["root", "root", "both"])),
+                "stretch": rng.choice([0.0, 0.0, 30.0]),
+            }
+            setup = forked_setup(trunk, branches, rng.choice([0.0, 0.2, 1.0]), rng.choice([24.0, 200.0]), **dials)
+            with self.subTest(case=case, trunk=count, branches=[(at, len(steps)) for at, _, steps in branches], **dials):
+                run, *arrays, _ = simulate(forked(trunk, branches), turning_clip(0, times, angles, axis=rng.normal(size=3)), setup)
+                self.assertTrue(np.isfinite(world_of(run, *arrays)).all())
+
+    def test_where_nothing_is_damped_a_tree_gains_nothing(self):
+        """Thrown, with a branch on the end, the middle or beside what carries it; folding back, which is resisted, may only damp."""
+        rng, tree, down = np.random.default_rng(0), Tree((3, 2), ((-1, -1), (0, 1))), np.array([0.0, 0.0, 0.1])
+        for offset in ([0.1, 0.0, 0.0], [0.05, 0.0, 0.0], [0.1, 0.05, 0.0], [0.1, 0.2, 0.0]):
+            for speed in (0.5, 2.0, 6.0):
+                with self.subTest(offset=offset, speed=speed):
+                    along = np.outer(np.arange(4), [0.1, 0.0, 0.0])
+                    foot = along[1] + offset
+                    points = np.stack([along, [foot, foot + down, foot + 2.0 * down, foot + 2.0 * down]])
+                    model = chain_model([physics(count, inverse_masses=np.full(count, 10.0)) for count in tree.counts], DT, False, tree)
+                    state = ChainState(model)
+                    for number, count in enumerate(tree.counts):
+                        state.chain(number)[:, 1] = speed * rng.normal(size=(count, 3))
+                    motion, _ = motion_rows(model, points[None], points)
+                    energies = []
+                    for _ in range(5 * 240):
+                        advance(model, state, motion)
+                        energies.append(0.05 * sum(np.sum(state.chain(number)[:, 1] ** 2.0) for number in range(2)))
+                    self.assertLess(np.max(energies[10:]), 1.15 * np.max(energies[2:10]))
+                    # A slow one keeps what it has until it first folds back.
+                    if speed < 1.0:
+                        self.assertGreater(energies[50], 0.99 * energies[2])
+
+
+class HingeTest(TestCase):
+    def test_the_dials_are_met_about_one_axis_however_crooked_it_is(self):
+        rng = np.random.default_rng(21)
+        for axes in ("y", "z", "xz"):
+            for bend, branches in ((0.6, 0), (0.6, 1), (1.2, 2)):
+                with self.subTest(axes=axes, bend=bend, branches=branches):
+                    trunk = crooked(rng, 6, bend)
+                    grown = [(int(rng.integers(0, 6)), 0.05 * rng.normal(size=3), crooked(rng, 4, bend)) for _ in range(branches)]
+                    skeleton = forked(trunk, grown)
+                    setup = forked_setup(trunk, grown, 2.0, 48.0, swing_axes=axes)
+                    ring = ring_test(Character("hinge", skeleton, (), (still_clip(skeleton),)), setup, setup.layers[0])
+                    self.assertAlmostEqual(ring.rate / 2.0, 1.0, delta=0.05)
+                    self.assertAlmostEqual(ring.settle / 48.0, 1.0, delta=0.05)
 
 
 class ForkTest(TestCase):
