@@ -49,6 +49,22 @@ class Hanging:
         bent, heavy = self.stiffness(ways, frames)
         return frames, kept, kept.T @ (factor * bent + heavy) @ kept, self.inertia(self.swinging.moved(ways, frames)[0] @ kept)
 
+    def within_axes(self, factor, ways):
+        """The stiffness (m, m) of what may swing from ways (n, 3) as axes say, a curved room in which what it sags pulls too."""
+        frames, kept = self.swinging.across(ways)
+        swings, step = np.einsum("nia,nam->mni", frames, kept.reshape(len(ways), 2, -1)), self.STEP * self.lengths.max()
+        found = np.empty((len(swings), len(swings)))
+        for column, swing in enumerate(swings):
+            pulls = []
+            for side in (step, -step):
+                around = ways + side * swing
+                around = self.swinging.within_axes(around * (self.lengths / np.linalg.norm(around, axis=1))[:, None])
+                frames, kept = self.swinging.across(around)
+                force = self.swinging.pulled(around[None], frames[None], factor * self.body.bend_shape, self.weights)[0]
+                pulls.append(np.einsum("mni,nia,na->m", swings, frames, (kept @ (kept.T @ force)).reshape(-1, 2)))
+            found[:, column] = (pulls[1] - pulls[0]) / (2.0 * step)
+        return 0.5 * (found + found.T)
+
     def settled(self, factor, ways):
         """The ways (n, 3) at which bends of a ``factor`` and the weight balance, beginning near some."""
         for _ in range(self.ROUNDS):
@@ -92,10 +108,12 @@ def swing_under_weight(body, pulls, wobble_rate, settle_time, dt):
     for _ in range(TRIES):
         ways = hanging.settled(factor, ways)
         frames, kept, stiffness, inertia = hanging.seen(factor, ways)
+        if body.swinging.axes is not None:
+            stiffness = hanging.within_axes(factor, ways)
         # What would fall over is slower than anything.
         squares, modes = linalg.eigh(stiffness, inertia, subset_by_index=[0, 0])
         mode, own = (each @ kept @ modes[:, 0] for each in hanging.swinging.moved(ways, frames))
-        known = factor * float(np.repeat(body.bend_shape, 3) @ (own * own))
+        known = max(factor * float(np.repeat(body.bend_shape, 3) @ (own * own)), 1e-30)
         given = float(squares[0]) - known
         wanted, _ = matched(wobble_rate, settle_time, dt, given)
         is_least = known > wanted and factor <= 1.01 * LEAST_FACTOR * plain / body.lowest

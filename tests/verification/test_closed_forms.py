@@ -254,13 +254,13 @@ class FlungTest(TestCase):
 class HingeTest(TestCase):
     def test_the_dials_are_met_about_one_axis_however_crooked_it_is(self):
         rng = np.random.default_rng(21)
-        for axes in ("y", "z", "xz"):
+        for axes, gravity in (("y", 0.0), ("z", 0.0), ("xz", 0.0), ("y", 60.0)):
             for bend, branches in ((0.6, 0), (0.6, 1), (1.2, 2)):
-                with self.subTest(axes=axes, bend=bend, branches=branches):
+                with self.subTest(axes=axes, gravity=gravity, bend=bend, branches=branches):
                     trunk = crooked(rng, 6, bend)
                     grown = [(int(rng.integers(0, 6)), 0.05 * rng.normal(size=3), crooked(rng, 4, bend)) for _ in range(branches)]
                     skeleton = forked(trunk, grown)
-                    setup = forked_setup(trunk, grown, 2.0, 48.0, swing_axes=axes)
+                    setup = forked_setup(trunk, grown, 2.0, 48.0, swing_axes=axes, gravity=gravity)
                     ring = ring_test(Character("hinge", skeleton, (), (still_clip(skeleton),)), setup, setup.layers[0])
                     self.assertAlmostEqual(ring.rate / 2.0, 1.0, delta=0.05)
                     self.assertAlmostEqual(ring.settle / 48.0, 1.0, delta=0.05)
@@ -295,6 +295,22 @@ class ForkTest(TestCase):
         exact = np.einsum("im,m,tm->ti", modes, shares, np.cos(np.sqrt(squares) * times[:, None]))
         self.assertGreater(np.abs(exact[:, 1]).max(), 0.01)
         np.testing.assert_allclose(angles, exact, atol=0.06 * 0.02)
+
+    def test_the_dials_are_those_of_the_whole(self):
+        rng = np.random.default_rng(31)
+        for case, (rate, settle, frame_rate) in enumerate(((0.8, 45.0, 24.0), (2.0, 96.0, 24.0), (1.5, 20.0, 12.0), (5.0, 40.0, 60.0))):
+            for gravity in (0.0, 60.0):
+                trunk = crooked(rng, int(rng.integers(3, 9)), 0.3)
+                branches = [
+                    (int(rng.integers(0, len(trunk))), 0.08 * rng.normal(size=3), crooked(rng, 4, 0.3)) for _ in range(1 + case % 3)
+                ]
+                skeleton = forked(trunk, branches)
+                # What weighs much swings at the rate of its weight.
+                setup = forked_setup(trunk, branches, rate, settle, frame_rate, gravity=gravity * min(1.0, rate / 2.0))
+                ring = ring_test(Character("tree", skeleton, (), (still_clip(skeleton),)), setup, setup.layers[0])
+                with self.subTest(rate=rate, settle=settle, gravity=gravity, branches=len(branches)):
+                    self.assertAlmostEqual(ring.rate / rate, 1.0, delta=0.05)
+                    self.assertAlmostEqual(ring.settle / settle, 1.0, delta=0.05)
 
     def test_trunk_and_branches_die_out_together_however_they_grow(self):
         """Knocked: branches short, long, aside of what carries them, on each other, under their weight."""
