@@ -9,6 +9,7 @@ from quiver.demo import mudwick
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
+from quiver.rig.character import Character
 from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_through
 from quiver.run.parts.riding import FleshRide
@@ -16,7 +17,7 @@ from quiver.run.spec import TakeSpec
 from quiver.setup import edits
 from quiver.setup.document import dumps, loads
 from quiver.setup.model import ChainPick
-from tests.makers import Run
+from tests.makers import Run, chain_setup, skeleton_of, still_clip
 
 
 class RidingTest(TestCase):
@@ -144,3 +145,35 @@ class FinalSkinTest(TestCase):
         with self.assertRaisesRegex(BadInput, "expected a region that is soft"):
             edits.with_new_soft(setup, "volume", "shown")
         self.assertFalse(setup.moves_like(self.setup))
+
+
+class TreesTest(TestCase):
+    """Which chains are one tree: those of a layer that grow on each other, with no joint between them that another layer turns."""
+
+    def setUp(self):
+        names = ["base", "t0", "t1", "t2", "b0", "b1", "c0", "c1"]
+        parents = [-1, 0, 1, 2, 2, 4, 5, 6]
+        self.skeleton = skeleton_of([np.zeros(3), np.zeros(3), *np.tile([0.1, 0.02, 0.0], (6, 1))], parents, names)
+        self.layer = chain_setup("t0", "t2").layers[0]
+
+    def trees_of(self, *layers):
+        setup = replace(chain_setup("t0", "t2"), layers=layers)
+        character = Character("test", self.skeleton, (), (still_clip(self.skeleton),))
+        run = Run(TakeSpec(character, setup, "clip", 0, 2))
+        list(run.chunks())
+        return [unit.tree for batch in run.chains for unit in batch.units]
+
+    def of(self, *ends, layer_id="one"):
+        return replace(self.layer, id=layer_id, chains=tuple(ChainPick(*each) for each in ends))
+
+    def test_branches_and_what_grows_on_them_are_one_with_their_trunk(self):
+        found = self.trees_of(self.of(("c0", "c1"), ("t0", "t2"), ("b0", "b0")))
+        self.assertEqual([(tree.counts, tree.grows_on) for tree in found], [((3, 1, 2), ((-1, -1), (0, 1), (1, 0)))])
+
+    def test_a_keyed_joint_between_carries_a_branch_as_the_trunk_does(self):
+        found = self.trees_of(self.of(("t0", "t1"), ("b1", "c1")))
+        self.assertEqual([(tree.counts, tree.grows_on) for tree in found], [((2, 3), ((-1, -1), (0, 1)))])
+
+    def test_what_another_layer_turns_parts_them(self):
+        found = self.trees_of(self.of(("t0", "t2"), ("c0", "c1")), self.of(("b0", "b1"), layer_id="two"))
+        self.assertEqual(sorted(tree.counts for tree in found), [(2,), (2,), (3,)])
