@@ -35,16 +35,19 @@ from quiver.kernels.chain_rows import (
     back_through,
     carried_along,
     cross,
+    crossing,
     dot,
     load3,
     load6,
     load9,
+    mirrored,
     outer,
     plus,
     plus9,
     product,
     scaled,
     store3,
+    store6,
     store9,
     through,
     with_outer,
@@ -111,14 +114,11 @@ def plus6(a, b):
 @register_jitable
 def hang_on(scratch, carrier, offset, inertia, coupling, turning, push, torque):
     """Add what hangs on a foot, seen from the begin and the turn of its carrier, to what that carries."""
-    x, y, z = offset
-    row, zero = carrier + HANGS, x * 0.0
+    row, lever = carrier + HANGS, crossing(offset)
     full = inertia[0], inertia[1], inertia[2], inertia[1], inertia[3], inertia[4], inertia[2], inertia[4], inertia[5]
     # The foot moves by turn x offset.
-    arm = zero, z, -y, -z, zero, x, y, -x, zero
-    both = product(full, arm)
-    more = product((zero, -z, y, z, zero, -x, -y, x, zero), coupling)
-    own = product((zero, -z, y, z, zero, -x, -y, x, zero), both)
+    both = product(full, mirrored(lever))
+    more, own = product(lever, coupling), product(lever, both)
     turning = plus6(turning, (own[0], own[1], own[2], own[4], own[5], own[8]))
     turning = plus6(turning, (2.0 * more[0], more[1] + more[3], more[2] + more[6], 2.0 * more[4], more[5] + more[7], 2.0 * more[8]))
     store6(scratch, row, plus6(load6(scratch, row), inertia))
@@ -126,12 +126,6 @@ def hang_on(scratch, carrier, offset, inertia, coupling, turning, push, torque):
     store6(scratch, row + 15, plus6(load6(scratch, row + 15), turning))
     store3(scratch, row + 21, *plus(load3(scratch, row + 21), push))
     store3(scratch, row + 24, *plus(load3(scratch, row + 24), plus(torque, cross(offset, push))))
-
-
-@register_jitable
-def store6(array, row, m):
-    store3(array, row, m[0], m[1], m[2])
-    store3(array, row + 3, m[3], m[4], m[5])
 
 
 @register_jitable

@@ -92,9 +92,14 @@ def load9(array, row):
 
 
 @register_jitable
-def store9(array, row, m):
+def store6(array, row, m):
     store3(array, row, m[0], m[1], m[2])
     store3(array, row + 3, m[3], m[4], m[5])
+
+
+@register_jitable
+def store9(array, row, m):
+    store6(array, row, m[0:6])
     store3(array, row + 6, m[6], m[7], m[8])
 
 
@@ -175,6 +180,14 @@ def product(a, b):
 @register_jitable
 def outer(a, b):
     return a[0] * b[0], a[0] * b[1], a[0] * b[2], a[1] * b[0], a[1] * b[1], a[1] * b[2], a[2] * b[0], a[2] * b[1], a[2] * b[2]
+
+
+@register_jitable
+def crossing(v):
+    """The matrix M with M x = v x x; transposed, with x x v."""
+    x, y, z = v
+    zero = x * 0.0
+    return zero, -z, y, z, zero, -x, -y, x, zero
 
 
 @register_jitable

@@ -36,6 +36,7 @@ from quiver.kernels.chain_rows import (
     begin_of,
     carried_along,
     cross,
+    crossing,
     dot,
     inverted,
     load3,
@@ -208,9 +209,8 @@ def turns_of(scratch, r):
 @register_jitable
 def turns(way, twist, inverse):
     """`turns_of` a segment that looks so, twists so as it swings, and is one over so long."""
-    x, y, z = scaled(way, inverse)
-    zero = x * 0.0
-    return plus(way, cross(way, twist)), minus9((zero, -z, y, z, zero, -x, -y, x, zero), outer((x, y, z), twist))
+    short = scaled(way, inverse)
+    return plus(way, cross(way, twist)), minus9(crossing(short), outer(short, twist))
 
 
 @register_jitable
@@ -251,10 +251,9 @@ def dense_length(i, n, mass, soft, missing, pulls, calm, forks, scratch):
     for k in range(i + 1, n):
         if forks[k, CARRIER] == i:
             row = SCRATCH * n + FORK * k + FORCE
-            x, y, z = load3(scratch, SCRATCH * n + FORK * k + OFFSET)
-            arm = zero, z, -y, -z, zero, x, y, -x, zero
-            x, y, z = between((x, y, z), load3(scratch, SCRATCH * n + FORK * k + OFFSET_START), calm)
-            lever = zero, -z, y, z, zero, -x, -y, x, zero
+            offset = load3(scratch, SCRATCH * n + FORK * k + OFFSET)
+            arm = mirrored(crossing(offset))
+            lever = crossing(between(offset, load3(scratch, SCRATCH * n + FORK * k + OFFSET_START), calm))
             own, own_force, own_moved = load9(scratch, row), load3(scratch, row + 18), load9(scratch, row + 21)
             own_turned = plus9(product(own, arm), load9(scratch, row + 9))
             all_moved, all_turned, all_force = plus9(all_moved, own), plus9(all_turned, own_turned), plus(all_force, own_force)
