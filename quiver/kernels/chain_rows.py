@@ -44,25 +44,16 @@ begin, as long as it is; where it looks, one over its length, where it looked wh
 BLOCKED = ROOM + 29
 """One way in which a segment must not swing, zeros where it may; then 1 where it must not at all."""
 SCRATCH = BLOCKED + 4
-OFFSET, FOOT, FOOT_START, TURN, MOVED, TURNED, HANGS, PULLS, KEYED, OFFSET_START, TURN_START, WAY_START = (
-    0,
-    3,
-    6,
-    9,
-    13,
-    16,
-    19,
-    46,
-    88,
-    91,
-    94,
-    106,
-)
-"""More rows of a segment of a tree. Of a rider: how far its foot is from its carrier's begin, its foot's displacement, and that when the
-substep began. Of a carrier: its turn (w x y z), how far its begin moved in the last step and how far it turned, what hangs on it in a
-solve, or what is dense, and how that or a rider pulls; where the carrier's begin is keyed; OFFSET when the substep began; and how what is
-dense turned then, as `turns_of` says, and looked."""
-FORK = WAY_START + 3
+OFFSET, FOOT, OFFSET_START, FOOT_START = 0, 3, 6, 9
+"""Fork rows, more rows of a segment of a tree. Of a rider: how far its foot is from its carrier's begin, and its foot's displacement; both
+when the substep began."""
+TURN, MOVED, TURNED, KEYED = 12, 16, 19, 22
+"""Of a carrier: its turn (w x y z), how far its begin moved in the last step and how far it turned, where its begin is keyed."""
+HANGS, PULLS = 25, 52
+"""Of a carrier, and of what is dense: what hangs on it in a solve; how it, or a rider, pulls at what it hangs on."""
+WAY_START, TURN_START = 94, 97
+"""Of what is dense: where it looked when the substep began, and how it turned then, as `turns_of` of kernels/lengths.py says."""
+FORK = 109
 ALONG_AXIS = 1e-3
 """Squared sine of the angle between a segment and an axis along which it lies."""
 TINY = 1e-20

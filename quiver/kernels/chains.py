@@ -45,7 +45,6 @@ from quiver.kernels.chain_rows import (
     HANGS,
     INVERSE,
     INVERSE_MASS,
-    MOVED,
     OFFSET,
     OFFSET_START,
     PARAMS,
@@ -110,7 +109,6 @@ def predict(n, dt, rate, state, s0, params, p0, motion, m0, scratch):
 def begin_forks(n, motion, m0, forks, scratch):
     """Note how what carries branches was turned when the substep began, and where their feet were: that is along what they pull."""
     zero = splat(0.0)
-    none3 = zero, zero, zero
     qw, qx, qy, qz = splat(1.0), zero, zero, zero
     ox, oy, oz = load3(motion, m0 + 6 * n + 3)
     ox, oy, oz = -ox, -oy, -oz
@@ -137,7 +135,6 @@ def begin_forks(n, motion, m0, forks, scratch):
             qw, qx, qy, qz = turn_onto(qw, qx, qy, qz, tx, ty, tz, dx, dy, dz)
             if forks[i, CARRIES]:
                 put_turn(scratch, f, ox, oy, oz, qw, qx, qy, qz)
-                store3(scratch, f + MOVED, *none3)
         ox, oy, oz = ax, ay, az
 
 
