@@ -36,6 +36,8 @@ class Articulated:
     def across(self, ways):
         """The two axes across each of some ways (n, 3), as columns (n, 3, 2), and what of the 2 n may swing, as columns (2 n, m)."""
         frames = across(ways)
+        if self.axes is None and self.is_free.all():
+            return frames, np.eye(2 * len(ways))
         ends, against = self.moved(ways, frames, ways)
         never = [ends[np.repeat(~self.is_free, 3)]]
         if self.axes is not None:
@@ -46,7 +48,7 @@ class Articulated:
             never.append(np.einsum("ni,nim->nm", blocked, against))
             never.append(against[is_along].reshape(-1, 2 * len(ways)))
         never = np.concatenate(never)
-        return frames, linalg.null_space(never) if len(never) else np.eye(2 * len(ways))
+        return frames, linalg.null_space(never)
 
     @staticmethod
     def _blocked(aims, axes):

@@ -18,10 +18,14 @@ class Hanging:
 
     def __init__(self, body, pulls):
         self.swinging, self.body, self.weights = body.swinging, body, pulls * body.masses[:, None]
-        self.lengths, self.no_bends, self.no_weights = body.lengths, np.zeros(len(pulls)), np.zeros(pulls.shape)
+        self.lengths = body.lengths
 
-    def stiffness(self, ways, frames):
-        """(that of bends of a factor of one, that of the weight), each (2 n, 2 n), where the segments look along ``ways`` (n, 3)."""
+    def pulled(self, factor, ways, frames):
+        """What bends of a ``factor`` and the weight pull along frames (K, n, 3, 2) at ways (K, n, 3): (K, 2 n)."""
+        return self.swinging.pulled(ways, frames, factor * self.body.bend_shape, self.weights)
+
+    def stiffness(self, factor, ways, frames):
+        """That of bends of a ``factor`` and of the weight (2 n, 2 n), where the segments look along ``ways`` (n, 3)."""
         n, unit = len(ways), ways / self.lengths[:, None]
         around = np.repeat(unit[None], 4 * n, axis=0)
         columns = np.arange(2 * n)
@@ -32,12 +36,10 @@ class Hanging:
         # The axes go along with the segments.
         both = unit + around
         share = np.einsum("kni,nia->kna", both, frames) / (1.0 + np.einsum("ni,kni->kn", unit, around))[..., None]
-        moved, found = frames - both[..., None] * share[:, :, None], []
-        for own in ((self.body.bend_shape, self.no_weights), (self.no_bends, self.weights)):
-            along = self.swinging.pulled(around * self.lengths[:, None], moved, *own)
-            # By how much the end moves that one radian swings.
-            found.append((along[1::2] - along[0::2]).T / (2.0 * self.STEP * np.repeat(self.lengths, 2)))
-        return [0.5 * (each + each.T) for each in found]
+        along = self.pulled(factor, around * self.lengths[:, None], frames - both[..., None] * share[:, :, None])
+        # By how much the end moves that one radian swings.
+        found = (along[1::2] - along[0::2]).T / (2.0 * self.STEP * np.repeat(self.lengths, 2))
+        return 0.5 * (found + found.T)
 
     def inertia(self, ends):
         """The inertia (m, m) of ends that move so (3 n, m)."""
@@ -46,10 +48,10 @@ class Hanging:
     def seen(self, factor, ways):
         """How it swings from ways (n, 3) with bends of a ``factor``: (frames, what may swing (2 n, m), stiffness and inertia (m, m))."""
         frames, kept = self.swinging.across(ways)
-        bent, heavy = self.stiffness(ways, frames)
-        return frames, kept, kept.T @ (factor * bent + heavy) @ kept, self.inertia(self.swinging.moved(ways, frames)[0] @ kept)
+        stiffness = kept.T @ self.stiffness(factor, ways, frames) @ kept
+        return frames, kept, stiffness, self.inertia(self.swinging.moved(ways, frames)[0] @ kept)
 
-    def within_axes(self, factor, ways):
+    def curved(self, factor, ways):
         """The stiffness (m, m) of what may swing from ways (n, 3) as axes say, a curved room in which what it sags pulls too."""
         frames, kept = self.swinging.across(ways)
         swings, step = np.einsum("nia,nam->mni", frames, kept.reshape(len(ways), 2, -1)), self.STEP * self.lengths.max()
@@ -60,7 +62,7 @@ class Hanging:
                 around = ways + side * swing
                 around = self.swinging.within_axes(around * (self.lengths / np.linalg.norm(around, axis=1))[:, None])
                 frames, kept = self.swinging.across(around)
-                force = self.swinging.pulled(around[None], frames[None], factor * self.body.bend_shape, self.weights)[0]
+                force = self.pulled(factor, around[None], frames[None])[0]
                 pulls.append(np.einsum("mni,nia,na->m", swings, frames, (kept @ (kept.T @ force)).reshape(-1, 2)))
             found[:, column] = (pulls[1] - pulls[0]) / (2.0 * step)
         return 0.5 * (found + found.T)
@@ -69,7 +71,7 @@ class Hanging:
         """The ways (n, 3) at which bends of a ``factor`` and the weight balance, beginning near some."""
         for _ in range(self.ROUNDS):
             frames, kept, stiffness, inertia = self.seen(factor, ways)
-            force = self.swinging.pulled(ways[None], frames[None], factor * self.body.bend_shape, self.weights)[0] @ kept
+            force = self.pulled(factor, ways[None], frames[None])[0] @ kept
             # Steps along what would not come back are turned around.
             squares, swings = linalg.eigh(stiffness, inertia)
             squares = np.maximum(np.abs(squares), 1e-6 * np.abs(squares).max())
@@ -109,7 +111,7 @@ def swing_under_weight(body, pulls, wobble_rate, settle_time, dt):
         ways = hanging.settled(factor, ways)
         frames, kept, stiffness, inertia = hanging.seen(factor, ways)
         if body.swinging.axes is not None:
-            stiffness = hanging.within_axes(factor, ways)
+            stiffness = hanging.curved(factor, ways)
         # What would fall over is slower than anything.
         squares, modes = linalg.eigh(stiffness, inertia, subset_by_index=[0, 0])
         mode, own = (each @ kept @ modes[:, 0] for each in hanging.swinging.moved(ways, frames))

@@ -2,7 +2,7 @@
 
 One substep is extended position-based dynamics (Macklin, Müller, Chentanez 2016; small steps: Macklin et al. 2019) with each kind of
 constraint solved *directly* from the tips to the root and back instead of by sweeps, so that the stiffness does not depend on how many
-sweeps there are: the bends as kernels/bends.py says, the lengths here. A chain with branches is solved as one.
+sweeps there are, as kernels/bends.py and kernels/lengths.py say. A chain with branches is solved as one.
 
 Positions are kept as displacements ``u`` from the keyed place of each particle. So float32 stays exact far from the
 origin, and a chain whose keyed motion stands still stays still to the bit.
@@ -322,9 +322,10 @@ def advance(
     so any split over threads gives the same bits.
     """
     blocks = params.shape[0] // (PARAMS * n)
-    wide = 6 * n + 6
+    riders = 0
     for i in range(n):
-        wide += 3 if forks[i, RIDE] >= 0 else 0
+        riders = max(riders, forks[i, RIDE] + 1)
+    wide = 6 * n + 6 + 3 * riders
     many, has_axes = len(colliders[1]), len(axes) > 0
     rate, each = np.float32(1.0) / dt, np.float32(1.0 / substeps)
     for block in range(first_block, end_block):
@@ -334,10 +335,10 @@ def advance(
             m0 = (step * blocks + block) * wide
             a0 = (step * blocks + block) * 6 * n
             predict(n, dt, rate, state, s0, params, p0, motion, m0, scratch)
-            if wide > 6 * n + 6:
+            if riders > 0:
                 begin_forks(n, motion, m0, forks, scratch)
             calm = aim(n, state, s0, motion, m0, axes, a0, forks, scratch)
-            calm = where_less(calm, CALM, 0.0, 1.0) if wide > 6 * n + 6 else splat(1.0)
+            calm = where_less(calm, CALM, 0.0, 1.0) if riders > 0 else splat(1.0)
             solve_bends(n, state, s0, params, p0, np.float32(1.0), has_axes, forks, scratch)
             solve_lengths(n, state, s0, params, p0, motion, m0, calm, forks, scratch)
             if has_axes:

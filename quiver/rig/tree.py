@@ -81,6 +81,8 @@ class Tree:
 
     def apart(self, values):
         """The same the other way round; what a branch does not have is zero."""
+        if self.branches == 1:
+            return values
         lead, own = values.shape[:-2], values.shape[-1]
         found = np.zeros((*lead, self.branches, self.longest, own), values.dtype)
         for branch, (first, count) in enumerate(self):

@@ -18,7 +18,7 @@ def motion_rows(model, points, points_before, axes=None):
     """Pack the keyed motion for the kernel.
 
     points (S, C, n + 1, 3) [m] after each of S substeps, points_before (C, n + 1, 3) before the first; float64.
-    axes (S, C, n, 2, 3) blocked turning axes, or None. Returns the kernel's rows for motion and axes.
+    axes (S, C, n, 2, 3) as kernels/chains.py says, or None. Returns the kernel's rows for motion and axes.
     """
     steps, tree, n = len(points), model.tree, model.segments
     moves = np.diff(np.concatenate([points_before[None], points]), axis=0)
