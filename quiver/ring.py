@@ -101,7 +101,7 @@ def _chain_steps(plan, layer, lengths):
     if swing:
         mode, hangs = swing.mode, swing.sags
     mode = mode / np.linalg.norm(mode, axis=1).max()
-    speed = FIRST_SWING * float(body.lengths.sum()) * 2.0 * np.pi * layer.value("wobble_rate")
+    speed = FIRST_SWING * body.reach * 2.0 * np.pi * layer.value("wobble_rate")
     chains = [part.state.chain(number)[:count] for number, count in enumerate(tree.counts)]
     never, weights = np.zeros((1, len(part.paths)), bool), body.masses[:, None] * mode
     for state, (first, count) in zip(chains, tree, strict=True):

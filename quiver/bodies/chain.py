@@ -41,6 +41,17 @@ class ChainBody:
     swinging: Articulated
 
     @property
+    def reach(self):
+        """The longest way from the root to a tip [m]."""
+        begins, ends = np.zeros(len(self.lengths)), self.lengths.copy()
+        for i, before in enumerate(self.swinging.tree.before):
+            if before >= 0:
+                aside = float(np.linalg.norm(self.swinging.offsets[i]))
+                begins[i] = begins[before] + aside if self.swinging.tree.is_rider[i] else ends[before]
+                ends[i] += begins[i]
+        return float(ends.max())
+
+    @property
     def stretch_shape(self):
         """The compliances (n,) [m/N] with which it gets by its own length longer as it hangs by its weight."""
         weights = GRAVITY * self.masses

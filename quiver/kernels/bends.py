@@ -50,6 +50,7 @@ from quiver.kernels.chain_rows import (
     store6,
     store9,
     through,
+    twist_of,
     with_outer,
     with_share,
 )
@@ -152,7 +153,7 @@ def solve_bends(n, state, s0, params, p0, pulls, has_axes, forks, scratch):
         one, two = across(way[0], way[1], way[2])
         if has_axes:
             one, two = beside_blocked(one, two, way, load3(scratch, r + BLOCKED))
-        twist = scaled(cross(aim, way), inverse / larger(1.0 + inverse * dot(aim, way), 1e-4))
+        twist = twist_of(scaled(aim, inverse), way)
         store3(scratch, r + SIDE, *one)
         store3(scratch, r + TWIST, *twist)
         # How far it turns as it swings one way or the other; what of the turn before it passes on as its own.

@@ -18,6 +18,9 @@ INVERSE_MASS = 0
 BEND = 1
 """Stiffness of the bend times dt squared [kg]."""
 STRETCH_COMPLIANCE = 2
+"""Of the length, over dt squared; DISCONNECTED where nothing holds it."""
+DISCONNECTED = 1e12
+"""A compliance at which a constraint moves nothing any more (float32 keeps about seven digits)."""
 DAMPING_FACTOR = 3
 """Share of the velocity relative to the keyed motion that survives one substep."""
 DRAG_FACTOR = 4
@@ -234,6 +237,18 @@ def turn_onto(qw, qx, qy, qz, ax, ay, az, bx, by, bz):
         rw * qy - rx * qz + ry * qw + rz * qx,
         rw * qz + rx * qy - ry * qx + rz * qw,
     )
+
+
+@register_jitable
+def turn_of(scratch, carrier):
+    """The turn of a carrier (its fork row), w x y z."""
+    return load(scratch, carrier + TURN), *load3(scratch, carrier + TURN + 1)
+
+
+@register_jitable
+def twist_of(aim, way):
+    """By how much the shortest turn from an aim onto a way, both units, twists as the way swings."""
+    return scaled(cross(aim, way), 1.0 / larger(1.0 + dot(aim, way), 1e-4))
 
 
 @register_jitable

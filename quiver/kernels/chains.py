@@ -61,14 +61,15 @@ from quiver.kernels.chain_rows import (
     WAY_START,
     begin_of,
     blocked_way,
-    cross,
     dot,
     load3,
     rotate,
     scaled,
     store3,
     store9,
+    turn_of,
     turn_onto,
+    twist_of,
     with_share,
 )
 from quiver.kernels.compiling import kernel
@@ -79,8 +80,6 @@ WILD = 4.0
 """How many times the greatest speed is no speed at all: with what else is bounded, there is no more than one length of a chain in it."""
 SHORTEST_SHARE = 0.5
 """The least of its keyed length that is left of a segment."""
-DISCONNECTED = 1e12
-"""A compliance at which a constraint moves nothing any more (float32 keeps about seven digits)."""
 
 
 @register_jitable
@@ -116,7 +115,7 @@ def begin_forks(n, motion, m0, forks, scratch):
         r, f = SCRATCH * i, SCRATCH * n + FORK * i
         if forks[i, CARRIER] >= 0:
             carrier = SCRATCH * n + FORK * forks[i, CARRIER]
-            qw, qx, qy, qz = load(scratch, carrier + TURN), *load3(scratch, carrier + TURN + 1)
+            qw, qx, qy, qz = turn_of(scratch, carrier)
             ox, oy, oz = foot_of(n, motion, m0, forks, scratch, i, qw, qx, qy, qz)
             store3(scratch, f + FOOT_START, ox, oy, oz)
             store3(scratch, f + OFFSET_START, *load3(scratch, f + OFFSET))
@@ -128,7 +127,7 @@ def begin_forks(n, motion, m0, forks, scratch):
             inverse = 1.0 / larger(sqrt(dx * dx + dy * dy + dz * dz), 1e-9)
             way = dx * inverse, dy * inverse, dz * inverse
             target = scaled((tx, ty, tz), 1.0 / larger(sqrt(tx * tx + ty * ty + tz * tz), 1e-9))
-            passed, turning = turns(way, scaled(cross(target, way), 1.0 / larger(1.0 + dot(target, way), 1e-4)), inverse)
+            passed, turning = turns(way, twist_of(target, way), inverse)
             store3(scratch, f + WAY_START, *way)
             store3(scratch, f + TURN_START, *passed)
             store9(scratch, f + TURN_START + 3, turning)
@@ -154,7 +153,7 @@ def aim(n, state, s0, motion, m0, axes, a0, forks, scratch):
         r, f = SCRATCH * i, SCRATCH * n + FORK * i
         if forks[i, CARRIER] >= 0:
             carrier = SCRATCH * n + FORK * forks[i, CARRIER]
-            qw, qx, qy, qz = load(scratch, carrier + TURN), *load3(scratch, carrier + TURN + 1)
+            qw, qx, qy, qz = turn_of(scratch, carrier)
             px, py, pz = foot_of(n, motion, m0, forks, scratch, i, qw, qx, qy, qz)
             ox, oy, oz = load3(scratch, f + FOOT_START)
         sx, sy, sz = load3(motion, m0 + 6 * i)
@@ -220,7 +219,7 @@ def apply_limits(n, state, s0, params, p0, motion, m0, axes, a0, forks, scratch)
         if forks[i, CARRIER] >= 0:
             carrier = SCRATCH * n + FORK * forks[i, CARRIER]
             ox, oy, oz = load3(scratch, f + FOOT)
-            qw, qx, qy, qz = load(scratch, carrier + TURN), *load3(scratch, carrier + TURN + 1)
+            qw, qx, qy, qz = turn_of(scratch, carrier)
             px, py, pz = foot_of(n, motion, m0, forks, scratch, i, qw, qx, qy, qz)
         w = load(params, p0 + PARAMS * i + INVERSE_MASS)
         cosine = load(params, p0 + PARAMS * i + COS_LIMIT)

@@ -5,7 +5,6 @@ from dataclasses import dataclass
 import numpy as np
 
 from quiver.kernels import chain_rows as kernel
-from quiver.kernels.chains import DISCONNECTED
 from quiver.kernels.lanes import LANES
 from quiver.rig.tree import Tree
 
@@ -65,7 +64,7 @@ def chain_model(chains, dt, has_limits, tree=None):
     blocks = -(-len(chains) // (LANES * tree.branches))
     params = np.zeros((blocks * LANES, tree.branches, tree.longest, kernel.PARAMS))
     # A lane or a segment that is not there is held and pulls at nothing.
-    params[..., kernel.STRETCH_COMPLIANCE] = DISCONNECTED
+    params[..., kernel.STRETCH_COMPLIANCE] = kernel.DISCONNECTED
     params[..., [kernel.DAMPING_FACTOR, kernel.DRAG_FACTOR, kernel.SPEED_LIMIT, kernel.STRETCH_LIMIT]] = 1.0
     params[..., kernel.COS_LIMIT] = -2.0
     for at, chain in enumerate(chains):

@@ -8,7 +8,7 @@ from scipy import linalg
 from scipy.optimize import brentq
 
 from quiver.bodies import chain as chain_body
-from quiver.kernels import chains as kernel
+from quiver.kernels import chain_rows as kernel
 from quiver.rig.character import Character
 from quiver.rig.tree import Tree
 from quiver.ring import ring_test

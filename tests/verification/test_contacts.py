@@ -8,7 +8,7 @@ from quiver.bodies import sheet
 from quiver.bodies.chain import GRAVITY
 from quiver.contact.contacts import Contacts
 from quiver.contact.softs import SoftContacts
-from quiver.kernels import chains as kernel
+from quiver.kernels import chain_rows as kernel
 from quiver.kernels import contacts
 from quiver.rig.character import Character
 from quiver.setup import edits

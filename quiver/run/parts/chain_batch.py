@@ -107,11 +107,13 @@ class ChainUnit(Unit):
     @property
     def is_limited(self):
         """Whether any of its joints has a limit."""
-        value = self.layer.value
-        limits = np.radians(
-            np.clip(value("bend_limit") * chain_body.tapered(value("bend_taper") / 100.0, chain_body.tip_fractions(self.tree)), 0.0, 180.0)
-        )
-        return value("swing_axes") != "xyz" or bool((limits < np.pi - 1e-3).any())
+        return self.layer.value("swing_axes") != "xyz" or bool((self.bend_limits() < np.pi - 1e-3).any())
+
+    def bend_limits(self):
+        """How far each of its segments may bend (segments,) [rad]."""
+        value, along = self.layer.value, chain_body.tip_fractions(self.tree)
+        limit = value("bend_limit") if value("swing_axes") else 0.0
+        return np.radians(np.clip(limit * chain_body.tapered(value("bend_taper") / 100.0, along), 0.0, 180.0)) + 0.0 * along
 
     def joins(self):
         """As `Unit.joins`: chains of one layer; such with branches only with others whose branches are alike."""
@@ -199,7 +201,7 @@ class ChainBatch(Part):
             samples = self._samples(context.character, thickness) if any(skins) else None
             self.contacts = ChainContacts(context.contacts, met, skins, rest, thickness, self.tree, samples)
             self.contact_distances = contact_distance_rows(self.model, self.contacts.contact_distances)
-        self.lengths = np.repeat([body.lengths.sum() for body in self.bodies], self.tree.branches)
+        self.lengths = np.repeat([body.reach for body in self.bodies], self.tree.branches)
 
     def digest_inputs(self):
         """As `Part.digest_inputs`."""
@@ -234,9 +236,9 @@ class ChainBatch(Part):
         """The axes (segments, 2, 3) of a unit in the rest pose, None where it may swing every way."""
         if self.axes is None:
             return None
-        parents = self.skeleton.parents[list(unit.drives)]
-        frames = transforms.pure_rotations(np.where(parents[:, None, None] >= 0, unit.context.rest_world[parents, :, :3], np.eye(3)))
-        return np.einsum("nij,kj->nki", frames, self.axes)
+        first = unit.tree.branches * self.units.index(unit)
+        rest = self._world_axes(unit.context.rest_world[None])[0, first : first + unit.tree.branches]
+        return np.concatenate([own[:count] for own, count in zip(rest, unit.tree.counts, strict=True)])
 
     def _physics(self, unit, notes):
         """The ChainPhysics of each chain of a unit."""
@@ -279,9 +281,6 @@ class ChainBatch(Part):
         slowness = along("settle_taper")
         relative = (1.0 / slowness) / np.sum(body.mode_weights / slowness) if body.mode_weights.any() else 1.0 / slowness
         drag = np.clip(value("drag") / 100.0 * along("drag_taper"), 0.0, 0.99)
-        limits = np.radians(np.clip(value("bend_limit") * along("bend_taper"), 0.0, 180.0))
-        if value("swing_axes") == "":
-            limits = np.zeros_like(limits)
         every = (
             np.where(body.is_free, 1.0 / body.masses, 0.0),
             factor * body.bend_shape,
@@ -289,7 +288,7 @@ class ChainBatch(Part):
             damping_factor ** (relative + np.zeros(len(body.lengths))),
             (1.0 - drag) ** (self.dt * self.frame_rate) + np.zeros(len(body.lengths)),
             pulls,
-            limits + np.zeros(len(body.lengths)),
+            unit.bend_limits(),
         )
         fastest, stretch_limit = MOST_PER_STEP * float(body.lengths.sum()) / self.dt, max(3.0 * value("stretch") / 100.0, 0.05)
         for first, count in unit.tree:
