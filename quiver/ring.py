@@ -52,7 +52,7 @@ def ring_test(character, setup, layer, keep_going=lambda: True):
     # What is quick is looked at several times a frame, as often as makes a curve of each swing.
     pieces = min(max(1, int(np.ceil(LOOKS * wanted_rate / setup.frame_rate))), plan.substeps)
     lengths = np.diff(np.round(np.linspace(0, plan.substeps, pieces + 1)).astype(int))
-    step = (_volume_steps if layer.kind == "volume" else _chain_steps)(plan, layer, lengths)
+    step = (_chain_steps if layer.kind == "chain" else _soft_steps)(plan, layer, lengths)
     curve = []
     for _ in range(frames * pieces):
         if not keep_going():
@@ -72,14 +72,15 @@ def ring_test(character, setup, layer, keep_going=lambda: True):
     )
 
 
-def _volume_steps(plan, layer, lengths):
-    """Knock a soft volume into its lowest mode; yield how far it is in that mode after each of so many substeps, over and over."""
+def _soft_steps(plan, layer, lengths):
+    """Knock a soft body into its lowest mode; yield how far it is in that mode after each of so many substeps, over and over."""
     part = plan.parts[0].fresh()
-    if part.body.lowest <= 0.0:
+    mode, size = part.slowest()
+    if not mode.any():
         raise BadInput(f"“{layer.name}” is held everywhere, so nothing can swing; give it more influence or looseness")
     part.rest()
-    mode, masses = part.body.mode, part.body.masses
-    part.state.velocities[:, :3] = mode * (FIRST_SWING * part.size() * 2.0 * np.pi * layer.value("wobble_rate"))
+    masses = part.body.masses
+    part.state.velocities[:, :3] = mode * (FIRST_SWING * size * 2.0 * np.pi * layer.value("wobble_rate"))
     weightless = np.zeros(3)
     for length in itertools.cycle(lengths):
         still = np.repeat(part.before[None], length, 0)

@@ -6,7 +6,7 @@ import numpy as np
 
 from quiver import layers as registry
 from quiver.errors import QuiverError
-from quiver.layers.kinds import JOINTS
+from quiver.layers.kinds import JOINTS, MUSCLES
 from quiver.mesh import regions
 from quiver.picture import picture
 from quiver.rig import transforms
@@ -18,7 +18,7 @@ from quiver.run.execute import execute
 from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
 from quiver.setup import edits
-from quiver.setup.model import ChainPick, Region, Setup
+from quiver.setup.model import Attachment, ChainPick, Muscle, Region, Setup
 
 JOINT, THING, FRAMES = "first", "thing", 3
 RING = np.array([[-1.0, -1.0], [1.0, -1.0], [1.0, 1.0], [-1.0, 1.0]])
@@ -47,6 +47,11 @@ def warm():
 def _layer(kind):
     pick = ChainPick(JOINT) if kind.picks_many else edits.joint_pick(THING if "rides" in kind.fields else JOINT)
     made_of = {"chains": (pick,)} if kind.made_of == JOINTS else {"region": "half"}
+    if kind.made_of == MUSCLES:
+        # Two that cross each other, on a bone.
+        ends = Attachment("base"), Attachment("third")
+        muscles = (Muscle(name, name, name, 0, *ends, keys=((0.0, 1.0),)) for name in ("cover", "beside"))
+        made_of = {"muscles": tuple(muscles), "bones": (THING,)}
     values = {"self_collision": "on", "prop_collision": "on", "stretch_limit": 20.0, "cell_size": 100.0, "bend_limit": 30.0}
     own = {dial.name for dial in kind.dials}
     return edits.new_layer(kind.name, kind.name, kind.label, {name: value for name, value in values.items() if name in own}, **made_of)
@@ -76,11 +81,12 @@ def _toy():
     skinned = {"joints": joints, "weights": weights, "skin": 0, "bind_nodes": np.arange(4, dtype=np.int32), "inverse_binds": inverse}
     body = Mesh("body", 0, positions + np.float32([0.0, 1.0, 0.0]), triangles, **skinned)
     cover = Mesh("cover", 0, positions - np.float32([0.0, 2.1 * SIDE, 0.0]), triangles)
+    beside = Mesh("beside", 0, positions - np.float32([0.0, 2.1 * SIDE, 0.5 * SIDE]), triangles)
     thing = Mesh("thing", 4, np.float32(0.3 * positions - [0.0, 0.1, 0.0]), triangles)
     rotations = transforms.from_axis_angle(np.tile([0.0, 0.0, 1.0], (2, 1)), np.array([0.0, 3.0]))
     seconds = np.array([0.0, (FRAMES - 1) / 24.0])
     clip = Clip("fold", (Channel(2, "rotation", "LINEAR", seconds, rotations),), 0.0, seconds[-1])
-    return Character("toy", skeleton, (body, cover, thing), (clip,))
+    return Character("toy", skeleton, (body, cover, beside, thing), (clip,))
 
 
 def _bar():

@@ -14,6 +14,7 @@ STEPS = (
     *("begin", "move", "predict_rows", "finish_rows", "solve_fans", "solve_length_limits"),
     *(
         "settle",
+        "stiffen",
         "keep_volumes",
         "measure_fans",
         "measure_ways",
@@ -87,10 +88,21 @@ def filled_bar(cells, size, held, volume_keep):
 
 def rest_in(model, positions):
     """Make positions (N, 3) [m] the ones at which each tetrahedron of a SolidModel rests, as `advance` does where it ``settles``."""
-    (_, _, params, _, _, prestress, _), ratio = model.tets, model.body.shear / model.body.bulk
+    _, _, params, _, _, prestress, _ = model.tets
     near = solid.wide(len(positions)).reshape(-1, 4)
     near[: len(positions), :3] = positions - positions[0]
-    tets.settle(0, len(model.settled[1]), near, model.settled, ratio, float(model.pressure), np.ones(1), params, prestress)
+    tets.settle(
+        0,
+        len(model.settled[1]),
+        near,
+        model.settled,
+        model.body.ratios(1),
+        float(model.pressure),
+        np.ones(1),
+        np.zeros(1),
+        params,
+        prestress,
+    )
 
 
 class Run:

@@ -20,6 +20,8 @@ NEAR_VERTICES = 4
 EXACT = 9
 """Decimals of a metre that float64 still has a thousand kilometres from the origin."""
 INWARDS = 1.0 - 1e-7
+SAMPLES = np.concatenate([np.full((1, 4), 0.25)] + [0.25 + share * (np.eye(4) - 0.25) for share in (0.3, 0.6, 0.9)])
+"""Where a tetrahedron is looked at: its middle, and on the ways to its corners."""
 _OTHER_AXES = np.array([[1, 2], [2, 0], [0, 1]])
 
 
@@ -45,10 +47,11 @@ class Lattice:
     edge: float
 
 
-def build(positions, triangles, chosen, edge):
+def build(positions, triangles, chosen, edge, is_cut=False):
     """The Lattice for the ``chosen`` (bool) vertices of a surface, which may be open or cross itself.
 
-    positions (V, 3), triangles (F, 3), edge the length of a cell; all in metres. Raises BadInput.
+    positions (V, 3), triangles (F, 3), edge the length of a cell; all in metres. It has the tetrahedra whose middles are inside, or, where
+    it ``is_cut``, all of which some part is. Raises BadInput.
     """
     vertices = np.flatnonzero(chosen)
     if not len(vertices):
@@ -72,8 +75,11 @@ def build(positions, triangles, chosen, edge):
     flesh = np.zeros(len(centres), bool)
     # Only what is near the region or touches it is worth asking whether it is inside.
     asked = np.flatnonzero(_near_region(around_region, size))
-    inside = igl.fast_winding_number(points, np.asarray(triangles, np.int64), np.ascontiguousarray(centres[asked]))
-    flesh[asked] = np.abs(inside) > 0.5
+    if is_cut:
+        corners = low + edge * _node_positions(_node_codes(faces[asked], size).ravel(), size)
+        flesh[asked] = filled(corners.reshape(-1, 4, 3), points, triangles) > 0.0
+    else:
+        flesh[asked] = _is_inside(centres[asked], points, triangles)
     kept = flesh & around_region
     full = np.unique(_node_codes(faces[np.flatnonzero(kept)], size))
     is_thin = ~np.isin(_node_codes(faces[own], size), full).any(1)
@@ -91,6 +97,18 @@ def build(positions, triangles, chosen, edge):
     return Lattice(
         origin + nodes, tets, np.isin(used, others)[order], vertices, corners, corner_weights, is_thin, pieces(len(nodes), tets), edge
     )
+
+
+def filled(corners, points, triangles):
+    """Which share of tetrahedra with corners (T, 4, 3) lies inside of a surface, points (V, 3) and triangles (F, 3), by a few samples each:
+    (T,)."""
+    asked = np.einsum("sc,tck->tsk", SAMPLES, corners).reshape(-1, 3)
+    return _is_inside(asked, points, triangles).reshape(len(corners), -1).mean(1)
+
+
+def _is_inside(asked, points, triangles):
+    wound = igl.fast_winding_number(np.ascontiguousarray(points, float), np.asarray(triangles, np.int64), np.ascontiguousarray(asked))
+    return np.abs(wound) > 0.5
 
 
 def seen_from(origin, points):

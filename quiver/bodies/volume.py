@@ -41,6 +41,60 @@ MOST_DIRECT = 60_000
 EIGEN_ROUNDS = 40
 
 
+@dataclass(frozen=True, eq=False)
+class Fibres:
+    """How fibres run in the T tetrahedra of Q muscles, at rest.
+
+    gram, metric (T, 3, 3) as those of a VolumeBody, but stiffer along the fibres than across; rows (T, FIBRES) as kernels/tets.py says
+    firmer (T,) by how much stiffer a full pull makes it, shortest (Q,) by which share it shortens them
+    stiffest    by how much more a substep has to be fine for it than its shear says
+    """
+
+    gram: np.ndarray
+    metric: np.ndarray
+    rows: np.ndarray
+    firmer: np.ndarray
+    shortest: np.ndarray
+    stiffest: float
+
+
+@dataclass(frozen=True, eq=False)
+class Grain:
+    """Fibres before it is known what they run through: unit directions (T, 3), which share of each tetrahedron pulls (T,).
+
+    along is how stiff it is along them against across; firmer and shortest as Fibres says, of one muscle
+    """
+
+    directions: np.ndarray
+    pulling: np.ndarray
+    along: float
+    firmer: float
+    shortest: float
+
+    @property
+    def stiffness(self):
+        """How stiff each tetrahedron is against the softest of its directions, (T, 3, 3)."""
+        line = self.directions[:, :, None] * self.directions[:, None, :]
+        if self.along >= 1.0:
+            return np.eye(3) + (self.along - 1.0) * line
+        return np.eye(3) / self.along + (1.0 - 1.0 / self.along) * line
+
+    @property
+    def extra(self):
+        """The part of `stiffness` beyond a body that is alike all around."""
+        return self.stiffness - np.eye(3)
+
+    def fibres(self, edges, inverse):
+        """The Fibres in tetrahedra of edges (T, 3, 3), row by row, and inverse (T, 3, 3) of their columns."""
+        law = self.stiffness
+        gram, metric = inverse @ law @ np.swapaxes(inverse, 1, 2), edges @ np.linalg.inv(law) @ np.swapaxes(edges, 1, 2)
+        rows = np.column_stack([np.einsum("tij,tj->ti", each, self.directions) for each in (inverse, edges)] + [self.pulling])
+        firmer = 1.0 + (self.firmer - 1.0) * self.pulling
+        # Measured: what is stiff along fibres alone is steady in longer substeps than what is so all around.
+        stiffest = np.sqrt(max(self.along, 1.0 / self.along))
+        return Fibres(gram, metric, rows, firmer, np.array([self.shortest]), stiffest)
+
+
 @dataclass(frozen=True)
 class VolumeBody:
     """The physics of a solid of N nodes and T tetrahedra for a Young's modulus of one. SI units.
@@ -68,10 +122,15 @@ class VolumeBody:
     keeping: float
     lowest: float
     mode: np.ndarray
+    fibres: Fibres | None = None
 
     @property
     def is_free(self):
         return self.holds < PINNED
+
+    def ratios(self, count):
+        """Shear against bulk of each of so many pieces (Q,)."""
+        return np.full(count, self.shear / self.bulk)
 
 
 def poisson_of(volume_keep):
@@ -86,10 +145,23 @@ def build(lattice, node_holds, volume_keep, firmness, weight=1.0):
     node_holds (N,) 0..1; ``firmness`` 0.1..10 makes the holds' springs softer against the flesh; ``weight`` against water.
     """
     density = DENSITY * weight
+    holds = _with_least_hold(lattice, np.where(lattice.is_inner, 1.0, node_holds))
+    size = np.linalg.norm(np.ptp(lattice.nodes, axis=0)) / 2.0
+    give = np.clip(holds, 0.0, PINNED)
+    springs = give / (1.0 - give) / firmness / (density * size**2) * STIFF_HOLD
+    return body_of(lattice, density, holds, springs, volume_keep)
+
+
+def body_of(lattice, density, holds, springs, volume_keep, filled=None, grain=None, surface=None):
+    """The body of a lattice in metres, of a density [kg/m3]; holds and springs (N,) as VolumeBody says.
+
+    filled (T,) is which share of each tetrahedron there is, all of it if not said; ``grain`` (Grain) makes it stiffer along fibres than
+    across, or the other way round; ``surface``, faces (F, 3) and shares (F,) by which they count, goes around what is there.
+    """
     nodes = lattices.seen_from(lattice.nodes.min(0), lattice.nodes)
     edges = nodes[lattice.tets[:, 1:]] - nodes[lattice.tets[:, :1]]
     sixfold = np.linalg.det(edges)
-    volumes = sixfold / 6.0
+    volumes = sixfold / 6.0 if filled is None else filled * sixfold / 6.0
     inverse = np.linalg.inv(np.swapaxes(edges, 1, 2))
     gram, metric = inverse @ np.swapaxes(inverse, 1, 2), edges @ np.swapaxes(edges, 1, 2)
     masses = np.zeros(len(lattice.nodes))
@@ -97,19 +169,22 @@ def build(lattice, node_holds, volume_keep, firmness, weight=1.0):
     poisson = poisson_of(volume_keep)
     shear = 1.0 / (2.0 * (1.0 + poisson))
     linear_bulk = poisson / ((1.0 + poisson) * (1.0 - 2.0 * poisson))
-    holds = _with_least_hold(lattice, np.where(lattice.is_inner, 1.0, node_holds))
-    size = np.linalg.norm(np.ptp(lattice.nodes, axis=0)) / 2.0
-    give = np.clip(holds, 0.0, PINNED)
-    springs = give / (1.0 - give) / firmness / (density * size**2) * STIFF_HOLD
+    # It keeps its volume against what is stiffest in it.
+    linear_bulk *= max(grain.along, 1.0 / grain.along) if grain is not None else 1.0
     hangs = _hanging(lattice, volumes)
-    stiffness = _stiffness(lattice, inverse, np.where(hangs, 0.0, volumes), shear, linear_bulk)
+    counted = np.where(hangs, 0.0, volumes)
     # Around rest, this stable neo-Hookean solid is linear elasticity with a second constant smaller by the first one.
+    stiffness = _stiffness(lattice, inverse, counted, shear, linear_bulk)
+    fibres = None
+    if grain is not None:
+        stiffness = stiffness + _stiffness_along(lattice, inverse, counted * shear, grain.extra)
+        fibres = grain.fibres(edges, inverse)
     keeping = volume_keep / (1.0 - volume_keep) if volume_keep < 1.0 else np.inf
-    grown = _growths(lattice, min(keeping, STIFFEST))
+    grown = _growths(lattice, min(keeping, STIFFEST), surface)
     is_free = holds < PINNED
     is_free[np.setdiff1d(lattice.tets[hangs], lattice.tets[~hangs])] = False
     lowest, mode = _lowest_mode(stiffness, grown, masses, springs, is_free, lattice)
-    rest = (shear, linear_bulk + shear, lattice.pieces, keeping, lowest, mode)
+    rest = (shear, linear_bulk + shear, lattice.pieces, keeping, lowest, mode, fibres)
     return VolumeBody(lattice.nodes, density, masses, holds, springs, volumes, gram, metric, sixfold, *rest)
 
 
@@ -140,12 +215,16 @@ def _pieces_of(lattice):
     return faces[order], np.searchsorted(own[order], np.arange(int(lattice.pieces.max(initial=-1)) + 2)).astype(np.int64)
 
 
-def _growths(lattice, keeping):
-    """What resists a change of volume of each piece as a whole, sparse (3 N, Q): its stiffness is this times its transpose."""
-    faces, starts = pieces_of(lattice)
+def _growths(lattice, keeping, surface):
+    """What resists a change of volume of each piece as a whole, sparse (3 N, Q): its stiffness is this times its transpose.
+
+    With a ``surface``, as `body_of` says, all is one piece.
+    """
+    faces, starts = pieces_of(lattice) if surface is None else (surface[0], np.array([0, len(surface[0])]))
+    shares = np.ones(len(faces)) if surface is None else surface[1]
     a, b, c = (lattice.nodes[faces[:, k]] for k in range(3))
-    across = np.cross(b - a, c - a)
-    volumes = np.add.reduceat(np.append(np.einsum("fk,fk->f", a, np.cross(b, c)) / 6.0, 0.0), starts[:-1]) * (np.diff(starts) > 0)
+    across = shares[:, None] * np.cross(b - a, c - a)
+    volumes = np.add.reduceat(np.append(shares * np.einsum("fk,fk->f", a, np.cross(b, c)) / 6.0, 0.0), starts[:-1]) * (np.diff(starts) > 0)
     own = np.repeat(np.arange(len(starts) - 1), np.diff(starts))
     factor = np.sqrt(keeping / np.maximum(volumes, 1e-30))[own][:, None] * across / 6.0
     rows = (3 * faces[:, :, None] + np.arange(3)).ravel()
@@ -155,7 +234,8 @@ def _growths(lattice, keeping):
 
 def crossing(young, body, edge, dt):
     """How much of the shortest edge of cells of size ``edge`` [m] a shear wave crosses in ``dt`` seconds."""
-    return float(np.sqrt(young * body.shear / body.density)) * dt / (edge * np.sqrt(3.0) / 2.0)
+    stiffest = body.fibres.stiffest if body.fibres else 1.0
+    return float(np.sqrt(young * body.shear * stiffest / body.density)) * dt / (edge * np.sqrt(3.0) / 2.0)
 
 
 def rate_needed(body, edge, wobble_rate, softening=SOFTENING):
@@ -213,6 +293,15 @@ def _stiffness(lattice, inverse, volumes, shear, bulk):
     rows, columns = np.repeat(positions, 12, axis=1).ravel(), np.tile(positions, (1, 12)).ravel()
     size = 3 * len(lattice.nodes)
     return sparse.coo_matrix((local.ravel(), (rows, columns)), shape=(size, size)).tocsr()
+
+
+def _stiffness_along(lattice, inverse, weights, extra):
+    """What resists a change of edges besides, in directions and by matrices ``extra`` (T, 3, 3), sparse (3 N, 3 N)."""
+    gradients = np.concatenate([-inverse.sum(1, keepdims=True), inverse], 1)
+    local = np.einsum("tik,tkl,tjl,t->tij", gradients, extra, gradients, weights, optimize=True)
+    rows, columns = np.repeat(lattice.tets, 4, axis=1).ravel(), np.tile(lattice.tets, (1, 4)).ravel()
+    count = len(lattice.nodes)
+    return sparse.kron(sparse.coo_matrix((local.ravel(), (rows, columns)), shape=(count, count)), np.eye(3), format="csr")
 
 
 def _lowest_mode(stiffness, grown, masses, springs, is_free, lattice):

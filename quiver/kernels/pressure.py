@@ -17,13 +17,13 @@ from quiver.kernels.lanes import LANES, fused, gather, load, scatter, store
 from quiver.kernels.measures import spanned
 
 TINY = 1e-30
-FARTHEST = 0.02
-"""A particle is pushed no farther in a substep than this share of how large a piece is: what was pressed flat comes back gradually."""
 
 
 @register_jitable
-def see_from(origin, first, end, positions, corners, ways):
-    """The ways from a particle to the three corners of faces of rows first..end-1, nine rows each, and six times the volume inside."""
+def see_from(origin, first, end, positions, corners, shares, ways):
+    """The ways from a particle to the three corners of faces of rows first..end-1, nine rows each, and six times the volume inside; faces
+    count by ``shares`` (B, 16).
+    """
     ox, oy, oz, sixfold = positions[origin, 0], positions[origin, 1], positions[origin, 2], 0.0
     for b in range(first, end):
         for lane in range(LANES):
@@ -34,7 +34,7 @@ def see_from(origin, first, end, positions, corners, ways):
             ax, ay, az = positions[i, 0] - ox, positions[i, 1] - oy, positions[i, 2] - oz
             bx, by, bz = positions[j, 0] - ox, positions[j, 1] - oy, positions[j, 2] - oz
             cx, cy, cz = positions[k, 0] - ox, positions[k, 1] - oy, positions[k, 2] - oz
-            sixfold += spanned(ax, ay, az, bx, by, bz, cx, cy, cz)
+            sixfold += shares[b, lane] * spanned(ax, ay, az, bx, by, bz, cx, cy, cz)
             ways[9 * b, lane], ways[9 * b + 1, lane], ways[9 * b + 2, lane] = ax, ay, az
             ways[9 * b + 3, lane], ways[9 * b + 4, lane], ways[9 * b + 5, lane] = bx, by, bz
             ways[9 * b + 6, lane], ways[9 * b + 7, lane], ways[9 * b + 8, lane] = cx, cy, cz
@@ -42,7 +42,7 @@ def see_from(origin, first, end, positions, corners, ways):
 
 
 @register_jitable
-def grown(origin, first, end, points, corners, ways, numbers, looks):
+def grown(origin, first, end, points, corners, shares, ways, numbers, looks):
     """By how much six times the volume grew since the ways were found; where faces look and twice how large they are, rows of looks."""
     ox, oy, oz = points[origin, 0], points[origin, 1], points[origin, 2]
     total = load(ways, 9 * first) * np.float32(0.0)
@@ -55,32 +55,35 @@ def grown(origin, first, end, points, corners, ways, numbers, looks):
         bx, by, bz = load(ways, 9 * b + 3), load(ways, 9 * b + 4), load(ways, 9 * b + 5)
         cx, cy, cz = load(ways, 9 * b + 6) + fx, load(ways, 9 * b + 7) + fy, load(ways, 9 * b + 8) + fz
         # a b c was and a' b' c' is: a' b' c' - a b c = d b' c' + a e c' + a b f.
-        total = total + fused(fx, ay * bz - az * by, fused(fy, az * bx - ax * bz, fz * (ax * by - ay * bx)))
+        share = load(shares, b)
+        total = total + share * fused(fx, ay * bz - az * by, fused(fy, az * bx - ax * bz, fz * (ax * by - ay * bx)))
         bx, by, bz = bx + ex, by + ey, bz + ez
-        total = total + fused(ex, cy * az - cz * ay, fused(ey, cz * ax - cx * az, ez * (cx * ay - cy * ax)))
-        total = total + fused(dx, by * cz - bz * cy, fused(dy, bz * cx - bx * cz, dz * (bx * cy - by * cx)))
+        total = total + share * fused(ex, cy * az - cz * ay, fused(ey, cz * ax - cx * az, ez * (cx * ay - cy * ax)))
+        total = total + share * fused(dx, by * cz - bz * cy, fused(dy, bz * cx - bx * cz, dz * (bx * cy - by * cx)))
         ax, ay, az = ax + dx, ay + dy, az + dz
         bx, by, bz, cx, cy, cz = bx - ax, by - ay, bz - az, cx - ax, cy - ay, cz - az
-        scatter(looks, numbers, b, by * cz - bz * cy, bz * cx - bx * cz, bx * cy - by * cx, none)
+        scatter(looks, numbers, b, share * (by * cz - bz * cy), share * (bz * cx - bx * cz), share * (bx * cy - by * cx), none)
     return total
 
 
-def _keep_volumes(step, points, positions, surfaces, goals, compliances, room):
+def _keep_volumes(step, points, positions, surfaces, goals, compliances, farthest, room):
     """Bring the volumes inside of Q surfaces to their goals; ``points`` (P, 4) as soft.py says, since the frame began at positions (N, 3).
 
     surfaces  corners int32 (3 B, 16) of faces that look outwards, nobody's for lanes without one, those of surface q from rows starts[q]
-              on; rims int32 (R,) the particles at them, from rim_starts[q] on; the faces around each as `gathered` takes them; and numbers
-              int32 (B, 16) of all lanes
+              on; by which share each counts, float32 (B, 16), as one between what is inside in full and what is in part; rims int32 (R,)
+              the particles at them, from rim_starts[q] on; the faces around each as `gathered` takes them; and numbers int32 (B, 16) of all
+              lanes
     goals (S, Q) six times the volumes after each substep [m3]; compliances (Q,) over dt squared, of these
+    farthest  no particle is pushed farther in a substep than this share of how large its piece is
     room      scratch: ways (9 B, 16), looks (16 B, 4), pushes (R, 3), sixfolds (Q,), sums (1, 16)
     """
-    corners, starts, rims, rim_starts, (ptr, ind, ones), numbers = surfaces
+    corners, starts, shares, rims, rim_starts, (ptr, ind, ones), numbers = surfaces
     ways, looks, pushes, sixfolds, sums = room
     for q in range(len(compliances)):
         origin = corners[3 * starts[q], 0]
         if step == 0:
-            sixfolds[q] = see_from(origin, starts[q], starts[q + 1], positions, corners, ways)
-        store(sums, 0, grown(origin, starts[q], starts[q + 1], points, corners, ways, numbers, looks))
+            sixfolds[q] = see_from(origin, starts[q], starts[q + 1], positions, corners, shares, ways)
+        store(sums, 0, grown(origin, starts[q], starts[q + 1], points, corners, shares, ways, numbers, looks))
         gives, most, more = compliances[q], 0.0, 0.0
         for lane in range(LANES):
             more += sums[0, lane]
@@ -90,7 +93,7 @@ def _keep_volumes(step, points, positions, surfaces, goals, compliances, room):
             square, mass = np.float64(x * x + y * y + z * z), np.float64(points[rims[r], 3])
             gives, most = gives + mass * square, max(most, mass * mass * square)
         share = (goals[step, q] - (sixfolds[q] + more)) / max(gives, TINY)
-        limit = FARTHEST * abs(goals[step, q] / 6.0) ** (1.0 / 3.0) / max(math.sqrt(most), TINY)
+        limit = farthest * abs(goals[step, q] / 6.0) ** (1.0 / 3.0) / max(math.sqrt(most), TINY)
         share = min(max(share, -limit), limit)
         for r in range(rim_starts[q], rim_starts[q + 1]):
             i = rims[r]
@@ -102,8 +105,8 @@ keep_volumes = kernel(_keep_volumes)
 
 
 @register_jitable
-def sixfold_inside(positions, faces, first, end):
-    """Six times the volume inside of faces first..end-1 of (F, 3), at positions float64 (N, 3)."""
+def sixfold_inside(positions, faces, shares, first, end):
+    """Six times the volume inside of faces first..end-1 of (F, 3), which count by shares (F,), at positions float64 (N, 3)."""
     o, sixfold = faces[first, 0], 0.0
     ox, oy, oz = positions[o, 0], positions[o, 1], positions[o, 2]
     for f in range(first, end):
@@ -111,19 +114,21 @@ def sixfold_inside(positions, faces, first, end):
         ax, ay, az = positions[i, 0] - ox, positions[i, 1] - oy, positions[i, 2] - oz
         bx, by, bz = positions[j, 0] - ox, positions[j, 1] - oy, positions[j, 2] - oz
         cx, cy, cz = positions[k, 0] - ox, positions[k, 1] - oy, positions[k, 2] - oz
-        sixfold += spanned(ax, ay, az, bx, by, bz, cx, cy, cz)
+        sixfold += shares[f] * spanned(ax, ay, az, bx, by, bz, cx, cy, cz)
     return sixfold
 
 
 @kernel
-def volumes_at(positions, faces, face_starts, out):
-    """Write six times the volumes (Q,) inside of surfaces at positions float64 (N, 3): faces (F, 3), those of q from face_starts[q] on."""
+def volumes_at(positions, faces, shares, face_starts, out):
+    """Write six times the volumes (Q,) inside of surfaces at positions float64 (N, 3): faces (F, 3), which count by shares (F,), those of q
+    from face_starts[q] on.
+    """
     for q in range(len(out)):
-        out[q] = sixfold_inside(positions, faces, face_starts[q], face_starts[q + 1])
+        out[q] = sixfold_inside(positions, faces, shares, face_starts[q], face_starts[q + 1])
 
 
 @kernel
-def look_along(before, targets, often, faces, face_starts, middles, here, looked):
+def look_along(before, targets, often, faces, shares, face_starts, middles, here, looked):
     """How a solid is keyed on its way from before (N, 3) through targets (S, N, 3), in stretches of ``often`` substeps.
 
     middles (K, P, 4) receives float32 places halfway through each stretch, seen from the first one; looked (K + 2, Q) the volumes as
@@ -131,8 +136,8 @@ def look_along(before, targets, often, faces, face_starts, middles, here, looked
     """
     count = looked.shape[1]
     for q in range(count):
-        looked[0, q] = sixfold_inside(before, faces, face_starts[q], face_starts[q + 1])
-        looked[-1, q] = sixfold_inside(targets[-1], faces, face_starts[q], face_starts[q + 1])
+        looked[0, q] = sixfold_inside(before, faces, shares, face_starts[q], face_starts[q + 1])
+        looked[-1, q] = sixfold_inside(targets[-1], faces, shares, face_starts[q], face_starts[q + 1])
     for k in range(len(middles)):
         both = often * k + min(often * (k + 1), len(targets)) - 1
         one, other = both // 2, (both + 1) // 2
@@ -141,4 +146,4 @@ def look_along(before, targets, often, faces, face_starts, middles, here, looked
                 here[v, axis] = 0.5 * (targets[one, v, axis] + targets[other, v, axis])
                 middles[k, v, axis] = here[v, axis] - here[0, axis]
         for q in range(count):
-            looked[k + 1, q] = sixfold_inside(here, faces, face_starts[q], face_starts[q + 1])
+            looked[k + 1, q] = sixfold_inside(here, faces, shares, face_starts[q], face_starts[q + 1])

@@ -13,6 +13,7 @@ targets     float64 (S, N, 3)   keyed positions of the N particles after each of
 before      float64 (N, 3)      keyed positions when the frame began [m]
 positions   float64 (N, 3)      the particles, brought from the frame's begin to its end [m]
 pulls       (P / 4, 16)         what a substep adds to the velocity [m/s]; one row only where that is the same for all
+damping     (P / 4, 16)         share of the velocity, against the keyed motion, that survives a substep; likewise
 masses      (N,)                inverse masses [1/kg]
 goals       (S + 1, P / 4, 16)  scratch: the keyed positions, since the frame began [m]
 holds       (P / 4, 16)         share of the way to its keyed place that a particle is drawn in a substep; 1 pins it
@@ -40,7 +41,7 @@ from quiver.kernels.length_limits import PARAMS as LENGTH_LIMIT_PARAMS
 from quiver.kernels.length_limits import solve_length_limits
 from quiver.kernels.pressure import keep_volumes
 from quiver.kernels.surface_contacts import push_surface_contact_lanes
-from quiver.kernels.tets import measure_fans, settle, solve_fans
+from quiver.kernels.tets import measure_fans, settle, solve_fans, stiffen
 from quiver.kernels.ways import measure_ways
 
 # Each of these loops over its rows or blocks itself: handing arrays over once for each would cost more than the work.
@@ -71,16 +72,17 @@ def move(first, end, points, positions):
 
 
 @kernel
-def predict_rows(first, end, is_first, dt, points, velocities, last, now, then, holds, pulls, old, damping_factor, drag_factor, limit):
+def predict_rows(first, end, is_first, dt, points, velocities, last, now, then, holds, pulls, old, damping, drag_factor, limit):
     """Find the velocities from the step that is over, and begin the next: keyed from ``now`` to ``then``."""
-    rate, apart = np.float32(1.0) / dt, len(pulls) > 1
+    rate, apart, is_own = np.float32(1.0) / dt, len(pulls) > 1, len(damping) > 1
     for row in range(first, end):
         place, goal, aim = load(points, row), load(now, row), load(then, row)
         velocity = load(velocities, row)
         if not is_first:
             velocity = velocity_of(place, goal, load(last, row), load(old, row), rate, limit)
         keyed = (aim - goal) * rate
-        velocity = fused(fused(velocity - keyed, damping_factor, keyed), drag_factor, load(pulls, row if apart else 0))
+        velocity = fused(velocity - keyed, load(damping, row if is_own else 0), keyed)
+        velocity = fused(velocity, drag_factor, load(pulls, row if apart else 0))
         store(old, row, place)
         moved, hold = fused(velocity, dt, place), load(holds, row)
         store(points, row, where_less(hold, 1.0, fused(aim - moved, hold, moved), aim))
@@ -136,7 +138,7 @@ def _advance(
     positions,
     masses,
     pulls,
-    damping_factor,
+    damping,
     drag_factor,
     limit,
     constraints,
@@ -154,11 +156,12 @@ def _advance(
     """Advance one body by one frame of S substeps of ``dt`` seconds, in place (arrays as in the module's text).
 
     part, thread_count  which of how many threads this is; all of them call this with one ``barrier``, int64 (1,), zero at the start
-    damping_factor, drag_factor   the shares of the velocity, against the keyed motion and against the world, that survive a substep
+    drag_factor the share of the velocity against the world that survives a substep
     limit       [m/s] the greatest speed against the keyed motion
     constraints tets, length limits; scratch points, old, begun
     settling    after how many substeps what rests is found anew, 0 for never; where it is keyed in the middle of each such stretch,
-                seen from anywhere near, float32 (K, P, 4), growths (K, Q); and what `settle` of tets.py takes
+                seen from anywhere near, float32 (K, P, 4), growths and shortenings (K, Q); what `settle` of tets.py takes; and, of what
+                gets firmer, pulls (K, Q) and what `stiffen` takes
     pressures   what `keep_volumes` takes
     """
     points, old, begun = scratch
@@ -174,18 +177,21 @@ def _advance(
         measure(domain, begun, tets, length_limits)
     if interface > 1:
         meet(barrier, thread_count)
-    often, middles, growths, settled, ratio, more = settling
+    often, middles, growths, shortenings, settled, ratios, more, pulls_along, firmness = settling
     many = len(settled[1])
     for step in range(substeps):
         if often > 0 and step % often == 0:
             span = many * part // thread_count, many * (part + 1) // thread_count
-            settle(*span, middles[step // often], settled, ratio, more, growths[step // often], tets[2], tets[5])
+            look = step // often
+            settle(*span, middles[look], settled, ratios, more, growths[look], shortenings[look], tets[2], tets[5])
+            if len(firmness[0]):
+                stiffen(*span, settled[2], pulls_along[look], *firmness, tets[4])
             if interface > 1:
                 meet(barrier, thread_count)
         last, now, then = goals[max(step - 1, 0)], goals[step], goals[step + 1]
         for domain in range(part, interface, thread_count):
             span = rows[domain], rows[domain + 1]
-            predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, damping_factor, drag_factor, limit)
+            predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, damping, drag_factor, limit)
             solve(domain, step % 2 == 1, points, tets, length_limits)
         if interface > 1:
             meet(barrier, thread_count)

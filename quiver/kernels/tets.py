@@ -154,31 +154,51 @@ def measure_fans(first, end, begun, rest, fans, indices, params):
 RESTS = 13
 """Rows of what a tetrahedron is at rest: gram of the inverse rest edges [1/m2], six, the upper half of a symmetric matrix; metric of the
 rest edges [m2], six; six times the volume [m3]."""
+FIBRES = 7
+"""Rows of how a tetrahedron's fibre runs at rest: which sum of its edges is one long along it, three [1/m]; how far each edge reaches
+along it, three [m]; and how much of a pull shortens it: not at all where it is tendon."""
 ROOT = (1.0000008, 1.1546548, -0.22155947, 0.1028439, -0.052737284, 0.021041088, -0.0042443465)
 """Twice the cosine of a third of the angle whose half has a cosine u, as a polynomial of u from 0 to 1: within 8e-7 (Chebyshev fit)."""
 
 
-def _settle(first, end, positions, settled, ratio, pressure, growths, params, prestress):
+def _settle(first, end, positions, settled, ratios, pressure, growths, shortenings, params, prestress):
     """Make positions float32 (P, 4) the ones at which the tetrahedra of slots first..end-1 rest, stably: set volume goals and prestress.
 
     Its goal becomes its volume there and as much more as its shape's pull can bear without giving way: the push shear / s for a largest
     stretch s, which keeps the energy convex however it is distorted or turned inside out. Its shape pulls at edges less the prestress,
     which that push just balances. At rest the goals are the model's and the prestress is zero.
 
-    settled: corners int32 (4 slots, 16), the goals' rows of params int32 (slots,), which body each is part of int32 (slots, 16), and
-    rests (RESTS slots, 16). ratio of shear to bulk; pressure the share by which the solid wants to be larger; growths (Q,) by what the
-    volumes of Q bodies are larger than there
+    What has fibres rests shorter along them and as much wider across that it keeps its volume: active strain, F = Fe Fa (Nardinocchi and
+    Teresi 2007; Ambrosi and Pezzuto 2012).
+
+    settled: corners int32 (4 slots, 16), the goals' rows of params int32 (slots,), which body each is part of int32 (slots, 16), rests
+    (RESTS slots, 16), and fibres (FIBRES slots, 16) or none. Of Q bodies: ratios (Q,) of shear to bulk, growths (Q,) by what their volumes
+    are larger than there, shortenings (Q,) of their fibres as shares; pressure is the share by which all want to be larger
     """
-    corners, rows, bodies, rests = settled
-    growth = on_stack(np.float32, 1, LANES)
-    growth[:] = growths[0]
-    ratio, pressure = np.float32(ratio), np.float32(pressure)
+    corners, rows, bodies, rests, fibres = settled
+    own = on_stack(np.float32, 3, LANES)
+    own[0], own[1], own[2] = growths[0], ratios[0], shortenings[0]
+    pressure = np.float32(pressure)
     for slot in range(first, end):
+        if len(growths) > 1:
+            for lane in range(LANES):
+                body = bodies[slot, lane]
+                own[0, lane], own[1, lane], own[2, lane] = growths[body], ratios[body], shortenings[body]
         px, py, pz, _ = gather(positions, corners, 4 * slot)
         ax, ay, az, _ = gather(positions, corners, 4 * slot + 1)
         bx, by, bz, _ = gather(positions, corners, 4 * slot + 2)
         cx, cy, cz, _ = gather(positions, corners, 4 * slot + 3)
         ax, ay, az, bx, by, bz, cx, cy, cz = ax - px, ay - py, az - pz, bx - px, by - py, bz - pz, cx - px, cy - py, cz - pz
+        if len(fibres):
+            f = FIBRES * slot
+            along = 1.0 - load(own, 2) * load(fibres, f + 6)
+            across = 1.0 / sqrt(along)
+            # Where the fibre goes, and by how much more of it each edge changes than by widening alone.
+            fibre = combined(load(fibres, f), load(fibres, f + 1), load(fibres, f + 2), ax, ay, az, bx, by, bz, cx, cy, cz)
+            more = along - across
+            ax, ay, az = pulled(across, more * load(fibres, f + 3), ax, ay, az, *fibre)
+            bx, by, bz = pulled(across, more * load(fibres, f + 4), bx, by, bz, *fibre)
+            cx, cy, cz = pulled(across, more * load(fibres, f + 5), cx, cy, cz, *fibre)
         at = RESTS * slot
         # How it is stretched: F F', its eigenvalues being those of edges gram edges'.
         g11, g12, g13 = load(rests, at), load(rests, at + 1), load(rests, at + 2)
@@ -193,10 +213,7 @@ def _settle(first, end, positions, settled, ratio, pressure, growths, params, pr
         u2x, u2y, u2z = crossed(cx, cy, cz, ax, ay, az)
         u3x, u3y, u3z = crossed(ax, ay, az, bx, by, bz)
         volume, sixfold = summed(ax, ay, az, u1x, u1y, u1z), load(rests, at + 12)
-        if len(growths) > 1:
-            for lane in range(LANES):
-                growth[0, lane] = growths[bodies[slot, lane]]
-        store(params, rows[slot], load(growth, 0) * volume + (ratio / stretch + pressure) * sixfold)
+        store(params, rows[slot], load(own, 0) * volume + (load(own, 1) / stretch + pressure) * sixfold)
         share, row = 1.0 / (stretch * sixfold), 9 * slot
         m11, m12, m13 = load(rests, at + 6), load(rests, at + 7), load(rests, at + 8)
         m22, m23, m33 = load(rests, at + 9), load(rests, at + 10), load(rests, at + 11)
@@ -212,6 +229,12 @@ def _settle(first, end, positions, settled, ratio, pressure, growths, params, pr
         store(prestress, row + 6, cx - share * tx)
         store(prestress, row + 7, cy - share * ty)
         store(prestress, row + 8, cz - share * tz)
+
+
+@register_jitable
+def pulled(across, more, x, y, z, fx, fy, fz):
+    """An edge, widened, and moved along a fibre."""
+    return fused(more, fx, across * x), fused(more, fy, across * y), fused(more, fz, across * z)
 
 
 @register_jitable
@@ -245,3 +268,20 @@ def largest_root(xx, yy, zz, xy, yz, zx):
 
 
 settle = kernel(_settle)
+
+
+def _stiffen(first, end, bodies, pulls, loose, firmer, matrices):
+    """Make the matrices of slots first..end-1, each of which has its own, those of bodies that are pulled by ``pulls`` (Q,), 0..1.
+
+    loose (MATRICES slots, 16) are those of no pull, ``firmer`` what a full one adds. What is between two implicit steps, row by row, is an
+    implicit step too, of a stiffness between theirs.
+    """
+    own = on_stack(np.float32, 1, LANES)
+    for slot in range(first, end):
+        for lane in range(LANES):
+            own[0, lane] = pulls[bodies[slot, lane]]
+        for row in range(MATRICES * slot, MATRICES * (slot + 1)):
+            store(matrices, row, fused(load(own, 0), load(firmer, row), load(loose, row)))
+
+
+stiffen = kernel(_stiffen)

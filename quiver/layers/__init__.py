@@ -4,6 +4,7 @@ from quiver.errors import BadInput
 from quiver.layers.chain import CHAIN
 from quiver.layers.kinds import LayerKind
 from quiver.layers.limb_clearance import LIMB_CLEARANCE
+from quiver.layers.muscle import MUSCLE
 from quiver.layers.prop import PROP
 from quiver.layers.sheet import SHEET
 from quiver.layers.skin_contact import SKIN_CONTACT
@@ -36,5 +37,5 @@ def kind_of(name):
     return _kinds[name]
 
 
-for _kind in (CHAIN, VOLUME, SHEET, PROP, SKIN_CONTACT, LIMB_CLEARANCE):
+for _kind in (CHAIN, VOLUME, SHEET, MUSCLE, PROP, SKIN_CONTACT, LIMB_CLEARANCE):
     register(_kind)

@@ -6,11 +6,11 @@ from functools import cached_property
 
 from quiver.errors import BadInput
 
-JOINTS, REGION = "joints", "region"
-"""What a layer is made of: chains of joints, or a region of a mesh."""
+JOINTS, REGION, MUSCLES = "joints", "region", "muscles"
+"""What a layer is made of: chains of joints, a region of a mesh, or closed pieces of meshes."""
 POSE_FILTER, PART, SKIN_FILTER = "pose_filter", "part", "skin_filter"
 """When a run comes to a layer: before the simulation, in it, or on the finished skin."""
-OPTIONAL_FIELDS = ("rides", "built", "other", "form", "leaves_out")
+OPTIONAL_FIELDS = ("rides", "built", "other", "form", "leaves_out", "bones")
 """Fields of the document that only some kinds have."""
 
 
@@ -19,7 +19,7 @@ class LayerKind:
     """A kind of layer.
 
     name      what the document calls it; label and summary are shown
-    made_of   JOINTS or REGION; picks_many whether one pick is a whole chain (else one joint)
+    made_of   JOINTS, REGION or MUSCLES; picks_many whether one pick is a whole chain (else one joint)
     dials     Dials and Choices in the panel's order; presets {name: {dial: value}}
     fields    which of OPTIONAL_FIELDS its document has
     stage     POSE_FILTER, PART or SKIN_FILTER
@@ -28,6 +28,7 @@ class LayerKind:
     measures  names of what a take tells of it besides the added motion: "volume", "area", "stretch", "clip", "cost"
     panel     template of the part of the panel above the dials
     begins    (Character, ChainPick) → {dial: value} that a new layer of that pick begins with, where not at the defaults. Raises BadInput
+    own_dials dials that one muscle of several may have for itself
     kept_dials dials that belong to one region: copying the feel of another layer leaves them
     """
 
@@ -48,6 +49,7 @@ class LayerKind:
     measures: tuple = ()
     panel: str = "motion/kinds/plain.html"
     kept_dials: tuple = ()
+    own_dials: tuple = ()
     begins: Callable = lambda character, pick: {}
 
     @cached_property

@@ -132,6 +132,15 @@ def surface_of_tets(nodes, tets):
     return np.where(inwards[:, None], faces[:, ::-1], faces).astype(np.int32)
 
 
+def faces_of_tets(nodes, tets):
+    """All faces int32 (4 T, 3) of tetrahedra (T, 4) at nodes (N, 3), looking outwards, those of each one after another."""
+    faces = np.stack([tets[:, face] for face in _FACES], axis=1)
+    opposite = np.stack([tets[:, sum(range(4)) - sum(face)] for face in _FACES], axis=1)
+    a, b, c = (nodes[faces[..., k]] for k in range(3))
+    inwards = np.einsum("tfk,tfk->tf", np.cross(b - a, c - a), nodes[opposite] - a) > 0.0
+    return np.where(inwards[..., None], faces[..., ::-1], faces).reshape(-1, 3).astype(np.int32)
+
+
 def edges_of_tets(nodes, tets):
     """The edges int32 (E, 2) of tetrahedra (T, 4), each once, and their lengths (E,) between nodes (N, 3)."""
     edges = _unique_edges(tets[:, _PAIRS].reshape(-1, 2), len(nodes))[0].astype(np.int32)

@@ -100,7 +100,9 @@ class Execution:
         pose, world = self._keyed((np.arange(at, end)[:, None] + inside).ravel(), at, end)
         ends = slice(per_frame - 1, None, per_frame)
         origin = world[0] if block == at else self._world_at([block - 1.0 + 1.0 / per_frame])[0]
-        return Frames(pose, world, pose[ends].copy(), at, per_frame, origin, world, pose.rotations[ends].copy()), world[ends].copy()
+        return Frames(pose, world, pose[ends].copy(), at, per_frame, origin, world, pose.rotations[ends].copy(), self.source), world[
+            ends
+        ].copy()
 
     def _simulated(self, frames, jumped, end):
         """({node: outputs}, {node: seconds}) of Frames, which are changed; jumped(node) as `Part.simulate` takes it. Raises Unstable."""
@@ -224,10 +226,11 @@ class Execution:
         for body in plan.soft_bodies:
             node = next(node for node in outputs if node.part is body)
             amounts = np.array([body.layer.amount_at(frame) for frame in numbers])
-            moves = body.offsets({name: _shown(name, values, shown) for name, values in outputs[node].items()}, amounts)
-            outputs[node] = outputs[node] | {"offsets": moves}
+            moves, most = body.offsets({name: _shown(name, values, shown) for name, values in outputs[node].items()}, amounts, final_world)
+            outputs[node] = outputs[node] | {"most": most}
             # Where two move one vertex, both count.
-            plan.skin.add(offsets, body.mesh_index, body.vertices, moves)
+            for mesh, vertices in body.moved.items():
+                plan.skin.add(offsets, mesh, vertices, moves[mesh])
         per_frame = 1000.0 / frames.count
         for node, found in outputs.items():
             for layer, moved in node.part.added(frames, found, keyed_world, final_world):

@@ -8,6 +8,8 @@ from quiver.rig.pose import blended
 class ClipSource:
     """The keyed pose of a clip. ``filters`` (pose filters) are applied in order; frame 0 is where the pre-roll leads to."""
 
+    knows_ahead = True
+
     def __init__(self, skeleton, clip, frame_rate, preroll, filters=()):
         self.skeleton, self.clip, self.rate, self.preroll, self.filters = skeleton, clip, frame_rate, preroll, tuple(filters)
 
@@ -34,6 +36,8 @@ class ClipSource:
 
 class HandSource:
     """A pose that comes one frame after another: from ``before`` at a frame to ``after`` at the next."""
+
+    knows_ahead = False
 
     def __init__(self, skeleton, pose):
         self.skeleton, self.before, self.after, self.at = skeleton, pose, pose, 0

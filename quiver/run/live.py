@@ -10,13 +10,14 @@ from quiver.run.execute import Execution
 from quiver.run.keyed import HandSource
 from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
+from quiver.setup.model import between_keys
 
 
 class LiveRun:
     """The layers on poses that come one by one. Other arguments as TakeSpec; ``frame`` says which amounts are used. Raises BadInput."""
 
     def __init__(self, character, setup, clip_name, frame, threads=None):
-        layers = tuple(replace(layer, amount=((0.0, layer.amount_at(frame)),)) for layer in setup.layers)
+        layers = tuple(_as_at(layer, frame) for layer in setup.layers)
         plan = compile_plan(TakeSpec(character, replace(setup, layers=layers, watches_skin=False), clip_name))
         self.clip_source, self.skeleton, self.threads = plan.source, plan.skeleton, threads
         roots = np.flatnonzero(self.skeleton.parents < 0)
@@ -66,3 +67,9 @@ class LiveRun:
         for part in self.execution.running.values():
             for tracker in part.trackers():
                 tracker.appear(world, nodes)
+
+
+def _as_at(layer, frame):
+    """A layer whose keys are those of a frame, for ever."""
+    muscles = tuple(replace(muscle, keys=((0.0, between_keys(muscle.keys, frame)),)) for muscle in layer.muscles)
+    return replace(layer, amount=((0.0, layer.amount_at(frame)),), muscles=muscles)

@@ -215,7 +215,7 @@ class _Compiler:
         turned = {below for node in (*rotated, *translated) for below in self.skeleton.below(int(node))}
         shown = tuple(final_skins(self.spec.character, setup, turned))
         soft = [node.part for stage in compiled for node in stage.soft]
-        parts = [(part.mesh_index, part.vertices) for part in (*soft, *shown)]
+        parts = [item for part in (*soft, *shown) for item in part.moved.items()]
         skin = MovedSkin(parts + [item for each in skin_filters for item in each.vertices.items()])
         depths = self._clip_depths(units)
         filter_digests, skin_digest = self._filter_digests(compiled, skin_filters, shown)
@@ -347,7 +347,7 @@ class _Compiler:
             skin = {index: np.arange(len(mesh.positions)) for index, mesh in enumerate(character.meshes)}
             found[WHOLE_SKIN] = ClipDepth(character, contacts, skin, np.arange(len(contacts)), contacts.skins, apart=True)
         for body in (unit for unit in units if unit.is_soft and unit.touching):
-            skin = {body.mesh_index: body.touching_vertices}
+            skin = body.touching_skin
             found[body.layer.id] = ClipDepth(character, contacts, skin, contacts.seen(body.met), body.skins_met)
         return found
 
@@ -356,7 +356,8 @@ class _Compiler:
         moved = {}
         for stage in compiled:
             for node in stage.soft:
-                moved.setdefault(node.part.mesh_index, []).append(node.shown)
+                for mesh in node.part.moved:
+                    moved.setdefault(mesh, []).append(node.shown)
         found = {}
         for each in skin_filters:
             before = [moved.get(mesh, []) for mesh in each.vertices]

@@ -19,14 +19,33 @@ from quiver import layers as registry
 from quiver.colliders import SIZES, Collider
 from quiver.dials import AMOUNT
 from quiver.errors import BadInput
-from quiver.layers.kinds import JOINTS
+from quiver.layers.kinds import JOINTS, MUSCLES
 from quiver.mesh import regions as levels
-from quiver.setup.model import FOLLOWER, FORMS, LAYER, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Form, Layer, Region, Setup
+from quiver.setup.model import (
+    AXES,
+    CURVES,
+    FOLLOWER,
+    FORMS,
+    LAYER,
+    MOST_FOLLOWED,
+    PULLED_BY,
+    SCENE_DIALS,
+    Attachment,
+    ChainPick,
+    Follower,
+    Form,
+    Layer,
+    Muscle,
+    PullDriver,
+    Region,
+    Setup,
+)
 from quiver.setup.upgrades import upgraded
 
 FORMAT, VERSION = "keen-quiver-setup", 2
 LARGEST_DOCUMENT = 16 * 2**20
 MOST_LAYERS, MOST_CHAINS, MOST_VERTICES, MOST_KEYS = 500, 5000, 5_000_000, 10_000
+MOST_MUSCLES, MOST_DRIVERS = 1000, 16
 FAR = 1e7
 """No place or size in a document is larger than that [file units]."""
 SHOWN = 80
@@ -86,6 +105,47 @@ class FollowerDocument(_Strict):
     name: Name | None = None
 
 
+Level = Annotated[float, Meta(ge=0.0, le=1.0)]
+Keys = Annotated[tuple[tuple[Number, Level], ...], Meta(min_length=1, max_length=MOST_KEYS, description="Frame and value, frames rising.")]
+
+
+class AttachmentDocument(_Strict):
+    """Where an end of a muscle sits."""
+
+    joint: Name
+    bone: Annotated[Name, Meta(description="A mesh that moves with that joint alone.")] = ""
+    reach: Annotated[float, Meta(ge=0.0, le=FAR, description="How far from that it holds [mm]; 0: its tip.")] = 0.0
+    firmness: Annotated[float, Meta(ge=0.0, le=100.0, description="Rate of the spring that holds it [Hz]; 0: fast.")] = 0.0
+    region: Annotated[Name, Meta(description="The id of a region that says what it holds.")] = ""
+
+
+class PullDriverDocument(_Strict):
+    """What pulls a muscle."""
+
+    by: Literal[tuple(PULLED_BY)]
+    of: Annotated[Name, Meta(description="A joint, or the id of a muscle of the layer.")] = ""
+    low: Number = 0.0
+    high: Number = 90.0
+    axis: Literal[tuple(AXES)] = "any"
+    curve: Literal[tuple(CURVES)] = "soft"
+    share: Annotated[float, Meta(ge=-1.0, le=1.0)] = 1.0
+
+
+class MuscleDocument(_Strict):
+    """A closed piece of a mesh, by one of its vertices, from its origin to its insertion."""
+
+    id: Identifier
+    mesh: Name
+    at: Annotated[int, Meta(ge=0, lt=MOST_VERTICES)]
+    origin: AttachmentDocument
+    insertion: AttachmentDocument
+    name: Name | None = None
+    dials: Annotated[dict[str, float | str], Meta(description="Dials that it has for itself.")] = {}
+    pull: Annotated[Keys, Meta(description="How strongly it is pulled.")] = ((0.0, 0.0),)
+    drivers: Annotated[tuple[PullDriverDocument, ...], Meta(max_length=MOST_DRIVERS)] = ()
+    smoothing: Annotated[float, Meta(ge=0.0, le=240.0, description="Frames over which the pull is evened out.")] = 0.0
+
+
 def _dials_document(name, dials):
     """The struct of some dials, each at its default where it is left out."""
     declared = []
@@ -126,6 +186,7 @@ _FIELD_TYPES = {
     "built": (Annotated[Packed, Meta(description="A conforming solid, deflated (zlib).")], ""),
     "other": (Annotated[Name, Meta(description="The region that it is kept from; without one, the rest of the mesh.")], ""),
     "form": (FormDocument | None, None),
+    "bones": (Annotated[Ids, Meta(description="Meshes, each of which moves with one joint, that it keeps off.")], ()),
     "leaves_out": (Annotated[Name, Meta(description=f"A region that it leaves out, or {LAYER}: and the id of a layer.")], ""),
 }
 
@@ -133,7 +194,9 @@ _FIELD_TYPES = {
 def _layer_document(kind):
     """The struct of a kind's layers, tagged by the kind's name."""
     made_of = ("chains", Annotated[tuple[ChainDocument, ...], Meta(min_length=1, max_length=MOST_CHAINS)])
-    if kind.made_of != JOINTS:
+    if kind.made_of == MUSCLES:
+        made_of = ("muscles", Annotated[tuple[MuscleDocument, ...], Meta(max_length=MOST_MUSCLES)])
+    elif kind.made_of != JOINTS:
         made_of = ("region", Annotated[Name, Meta(description="The id of the region that it is made of.")])
     words = "".join(part.capitalize() for part in kind.name.split("_"))
     dials = _dials_document(f"{words}Dials", kind.dials)
@@ -203,6 +266,8 @@ def _layer_plain(layer):
     plain = {"kind": layer.kind, "id": layer.id, "name": layer.name, "on": layer.is_on}
     if kind.made_of == JOINTS:
         plain["chains"] = [_plain(ChainDocument(**_values(chain))) for chain in layer.chains]
+    elif kind.made_of == MUSCLES:
+        plain["muscles"] = [_muscle_plain(muscle) for muscle in layer.muscles]
     else:
         plain["region"] = layer.region
     for name in sorted(kind.fields):
@@ -211,6 +276,12 @@ def _layer_plain(layer):
             plain[name] = _plain(FormDocument(**_values(value))) if name == "form" else value
     plain |= {"dials": kind.defaults | layer.values, "amount": [list(key) for key in layer.amount]}
     return plain | {name: getattr(layer, name) for name in ("group", "link") if getattr(layer, name)}
+
+
+def _muscle_plain(muscle):
+    given = _values(muscle) | {end: AttachmentDocument(**_values(getattr(muscle, end))) for end in ("origin", "insertion")}
+    drivers = tuple(PullDriverDocument(**_values(each)) for each in muscle.drivers)
+    return _plain(MuscleDocument(**given | {"dials": given.pop("values"), "pull": given.pop("keys"), "drivers": drivers}))
 
 
 def dumps(setup):
@@ -258,8 +329,34 @@ def read_amount(keys, where="amount"):
     return read
 
 
+def _read_muscle(document, kind, where):
+    values = {name: kind.dial(name).checked(value) for name, value in document.dials.items()}
+    _expect(set(values) <= set(kind.own_dials), f"{where}.dials", f"dials from {', '.join(kind.own_dials)}", sorted(values))
+    ends = [Attachment(**_values_of(end)) for end in (document.origin, document.insertion)]
+    drivers = tuple(PullDriver(**_values_of(each)) for each in document.drivers)
+    for at, driver in enumerate(drivers):
+        _expect(driver.low != driver.high, f"{where}.drivers[{at}]", "a low and a high end that differ", driver.low)
+    _expect(all(a[0] < b[0] for a, b in itertools.pairwise(document.pull)), f"{where}.pull", "frames in rising order", document.pull)
+    return Muscle(
+        document.id,
+        document.name or document.id,
+        document.mesh,
+        document.at,
+        *ends,
+        values,
+        document.pull,
+        drivers,
+        document.smoothing,
+    )
+
+
+def _values_of(struct):
+    return msgspec.structs.asdict(struct)
+
+
 def _read_layer(document, where):
     kind = registry.kind_of(document.__struct_config__.tag)
+    muscles = tuple(_read_muscle(each, kind, f"{where}.muscles[{at}]") for at, each in enumerate(getattr(document, "muscles", ())))
     chains = tuple(_read_chain(chain, f"{where}.chains[{at}]") for at, chain in enumerate(getattr(document, "chains", ())))
     form = getattr(document, "form", None)
     plain = {name: getattr(document, name) for name in kind.fields if name != "form"}
@@ -275,6 +372,7 @@ def _read_layer(document, where):
         group=document.group,
         link=document.link,
         form=_read_form(form, f"{where}.form") if form else None,
+        muscles=muscles,
         **plain,
     )
 
@@ -319,6 +417,8 @@ def _check_whole(setup):
     for index, layer in enumerate(setup.layers):
         for identifier in layer.regions:
             setup.region(identifier)
+        own = [muscle.id for muscle in layer.muscles]
+        _expect(len(set(own)) == len(own), f"layers[{index}].muscles", "a different id for each", own)
         if layer.leaves_out.startswith(f"{LAYER}:"):
             setup.layer(layer.leaves_out.removeprefix(f"{LAYER}:"))
         wanted = f"the id of a soft volume, or {FOLLOWER}: and the id of one"

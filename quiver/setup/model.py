@@ -88,14 +88,82 @@ class Form:
         return replace(self, place=(-x, y, z), turn=(a, -b, -c, w))
 
 
+PULLED_BY = {"angle": "angle of a joint", "shortening": "its shortening", "speed": "how quickly it shortens", "muscle": "another muscle"}
+CURVES = {"even": "even", "early": "early", "late": "late", "soft": "soft at both ends"}
+AXES = {"any": "any", "x": "X", "y": "Y", "z": "Z"}
+"""What pulls a muscle, the shapes of that, and the axes of a joint about which an angle counts, with their labels."""
+
+
+@dataclass(frozen=True)
+class Attachment:
+    """Where an end of a muscle sits: on a ``joint``, or on a ``bone``, a mesh that moves with one joint.
+
+    reach [mm] how far from that it holds, 0 for its tip; region the id of a painted one that says what it holds instead
+    firmness [Hz] of the spring that holds it, 0 for fast
+    """
+
+    joint: str
+    bone: str = ""
+    reach: float = 0.0
+    firmness: float = 0.0
+    region: str = ""
+
+
+@dataclass(frozen=True)
+class PullDriver:
+    """What pulls a muscle while it is from ``low`` to ``high``: degrees, percent or percent a second, or shares of another's pull.
+
+    by one of PULLED_BY; of the joint or the id of the muscle; axis one of AXES, curve one of CURVES; share of it that is added
+    """
+
+    by: str
+    of: str = ""
+    low: float = 0.0
+    high: float = 90.0
+    axis: str = "any"
+    curve: str = "soft"
+    share: float = 1.0
+
+
+@dataclass(frozen=True)
+class Muscle:
+    """One muscle of a layer: the closed piece of a ``mesh`` that has the vertex ``at``, from its origin to its insertion.
+
+    values  dials that it has for itself; keys ((frame, pull), ...) with frames rising, drivers what pulls besides
+    smoothing [frames] over which its pull is evened out
+    """
+
+    id: str
+    name: str
+    mesh: str
+    at: int
+    origin: Attachment
+    insertion: Attachment
+    values: dict = field(default_factory=dict)
+    keys: tuple = ((0.0, 0.0),)
+    drivers: tuple = ()
+    smoothing: float = 0.0
+
+
+def between_keys(keys, frame):
+    """The value at a frame of keys ((frame, value), ...), linear between them."""
+    if frame <= keys[0][0]:
+        return keys[0][1]
+    for (a, from_value), (b, to_value) in itertools.pairwise(keys):
+        if frame < b:
+            return from_value + (frame - a) / (b - a) * (to_value - from_value)
+    return keys[-1][1]
+
+
 @dataclass(frozen=True)
 class Layer:
     """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant.
 
     A layer made of joints has ``chains`` (one joint each where a pick is no chain); one that ``rides`` follows a soft volume, or a
-    follower, by its id. One made of a region has its id in ``region``. ``built`` is what bodies/conforming.py made of its mesh, where it
-    is not a lattice; ``other`` the region that skin contact keeps it from ("" for the rest of the mesh), which ``leaves_out`` a region, or
-    what a layer carries, by its id after LAYER and a colon; ``form`` a shape placed by hand.
+    follower, by its id. One made of ``muscles`` has those, and in ``bones`` the meshes that they keep off. One made of a region has its id
+    in ``region``. ``built`` is what bodies/conforming.py made of its mesh, where it is not a lattice; ``other`` the region that skin
+    contact keeps it from ("" for the rest of the mesh), which ``leaves_out`` a region, or what a layer carries, by its id after LAYER and a
+    colon; ``form`` a shape placed by hand.
     ``values`` are its dials. Layers in a row with the same ``group`` stand together in the list; those with the same ``link`` are two
     sides: edits.py changes the dials, amount and switch of all of them.
     """
@@ -112,6 +180,8 @@ class Layer:
     built: str = ""
     other: str = ""
     form: Form | None = None
+    muscles: tuple = ()
+    bones: tuple = ()
     leaves_out: str = ""
     group: str = ""
     link: str = ""
@@ -120,7 +190,12 @@ class Layer:
     def regions(self):
         """The ids of the regions that it names."""
         left_out = "" if self.leaves_out.startswith(f"{LAYER}:") else self.leaves_out
-        return [identifier for identifier in (self.region, self.other, left_out) if identifier]
+        painted = [end.region for muscle in self.muscles for end in (muscle.origin, muscle.insertion)]
+        return [identifier for identifier in (self.region, self.other, left_out, *painted) if identifier]
+
+    def muscle(self, identifier):
+        """The muscle of that id. Raises BadInput."""
+        return found(self.muscles, identifier, "muscle")
 
     def value(self, name):
         """The value of a dial. Raises BadInput where the layer has no such dial."""
@@ -130,13 +205,7 @@ class Layer:
 
     def amount_at(self, frame):
         """The amount 0..1 at a frame, linear between keys."""
-        keys = self.amount
-        if frame <= keys[0][0]:
-            return keys[0][1]
-        for (a, from_value), (b, to_value) in itertools.pairwise(keys):
-            if frame < b:
-                return from_value + (frame - a) / (b - a) * (to_value - from_value)
-        return keys[-1][1]
+        return between_keys(self.amount, frame)
 
 
 @dataclass(frozen=True)
@@ -197,6 +266,8 @@ class Setup:
     def unknown_names(self, skeleton):
         """The joint names used here that the skeleton does not have, sorted."""
         used = {name for layer in self.layers for chain in layer.chains for name in chain.names}
+        used |= {end.joint for layer in self.layers for muscle in layer.muscles for end in (muscle.origin, muscle.insertion)}
+        used |= {driver.of for layer in self.layers for muscle in layer.muscles for driver in muscle.drivers if driver.by == "angle"}
         used |= {collider.joint for collider in self.colliders if collider.joint}
         return sorted(name for name in used if name not in skeleton)
 

@@ -60,8 +60,9 @@ def pack_length_limits(edges, lengths, compliance, pulls_only, rows, count):
     return tuple(packed), locations
 
 
-def pack_fans(tets, goals, matrices, rows, count):
-    """Pack tetrahedra (T, 4) with their goals (T,) and matrices (T, MATRICES), as kernels/tets.py says.
+def pack_fans(tets, goals, matrices, rows, count, is_apart=False):
+    """Pack tetrahedra (T, 4) with their goals (T,) and matrices (T, MATRICES), as kernels/tets.py says; each slot with its own where they
+    are to be kept ``is_apart``.
 
     Returns fans, indices, params, kinds, matrices, starts (D + 2,), and locations int32 (T, 3): a goal's row of params, its slot, its lane.
     """
@@ -86,7 +87,7 @@ def pack_fans(tets, goals, matrices, rows, count):
                 made.add(own, begins[chosen][:, None] + np.arange(length), goals, matrices)
         starts.append(made.blocks)
     fans, indices, params, slots = made.arrays()
-    kinds, table = _kinds(slots)
+    kinds, table = _kinds(slots, is_apart)
     locations = np.empty((len(tets), 3), np.int32)
     locations[order[np.concatenate(made.members)]] = np.concatenate(made.locations)
     return fans, indices, params, kinds, table, np.array(starts, np.int32), locations
@@ -167,12 +168,13 @@ def _alike_first(matrices, within, begins):
     return np.argsort(np.where(counts[kinds] >= MANY, kinds, len(counts)), kind="stable")
 
 
-def _kinds(slots):
-    """The different ones of all slots' matrices, (MATRICES K, LANES), and which each slot has, int32 (slots,)."""
-    number, kinds = {}, np.empty(len(slots), np.int32)
-    for slot, own in enumerate(slots):
+def _kinds(slots, is_apart):
+    """The different ones of all slots' matrices, or all where they are kept apart, (MATRICES K, LANES), and which each slot has, int32
+    (slots,)."""
+    number, kinds = {}, np.arange(len(slots), dtype=np.int32)
+    for slot, own in enumerate(() if is_apart else slots):
         kinds[slot] = number.setdefault(own.tobytes(), len(number))
-    table = aligned((len(number), tet.MATRICES, LANES))
+    table = aligned((len(slots) if is_apart else len(number), tet.MATRICES, LANES))
     table[kinds] = slots
     return kinds, table.reshape(-1, LANES)
 

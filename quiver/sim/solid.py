@@ -2,6 +2,7 @@
 
 import itertools
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -36,12 +37,14 @@ class LengthLimits:
 
 @dataclass(frozen=True)
 class Surfaces:
-    """The surfaces of Q pieces of a solid, which keep their volumes: faces (F, 3), those of each from face_starts (Q + 1,) on; the same as
+    """The surfaces of Q pieces of a solid, which keep their volumes: faces (F, 3), which count by shares (F,), those of each from
+    face_starts (Q + 1,) on; the same as
     ``arrays`` that `keep_volumes` takes; sixfold (Q,) six times the volumes wanted at rest [m3]; compliances (Q,), the substep squared
     included.
     """
 
     faces: np.ndarray
+    shares: np.ndarray
     face_starts: np.ndarray
     arrays: tuple
     sixfold: np.ndarray
@@ -50,30 +53,48 @@ class Surfaces:
     def sixfold_at(self, positions):
         """Six times the volumes (Q,) at positions (N, 3)."""
         out = np.empty(len(self.sixfold))
-        volumes_at(np.ascontiguousarray(positions, float), self.faces, self.face_starts, out)
+        volumes_at(np.ascontiguousarray(positions, float), self.faces, self.shares, self.face_starts, out)
         return out
 
 
+@dataclass(frozen=True)
+class Pulls:
+    """How strongly Q muscles are pulled, 0..1, when a frame begins and when it ends: (Q,) each."""
+
+    before: np.ndarray
+    now: np.ndarray
+
+    def at(self, shares):
+        """At shares (K,) of the frame, (K, Q)."""
+        return self.before + np.asarray(shares)[:, None] * (self.now - self.before)
+
+
+FARTHEST, FARTHEST_PULLED = 0.02, 0.1
+"""What a volume's change pushes goes no farther in a substep than this share of how large a piece is: what was pressed flat comes back
+gradually; fibres press more than anything else does."""
 SETTLED_RATE = 48.0
 """Times a second that what rests in the keyed pose is found anew: so the motion does not depend on the frame rate."""
 
 
-def _surfaces(body, young, dt, pressure, faces, starts):
+def _surfaces(body, young, dt, pressure, faces, starts, shares=None):
     """The Surfaces of a VolumeBody's pieces."""
+    shares = np.ones(len(faces)) if shares is None else shares
     kept = np.flatnonzero(np.diff(starts))
     starts = np.append(starts[:-1][kept], starts[-1]).astype(np.int32)
-    bare = Surfaces(faces, starts, _faces_in_lanes(faces, starts, len(body.masses)), *np.zeros((2, len(kept))))
+    bare = Surfaces(faces, shares, starts, _faces_in_lanes(faces, shares, starts, len(body.masses)), *np.zeros((2, len(kept))))
     sixfold = bare.sixfold_at(body.nodes)
     return replace(bare, sixfold=(1.0 + pressure) * sixfold, compliances=6.0 * sixfold / (body.keeping * young * dt**2))
 
 
-def _faces_in_lanes(faces, starts, count):
+def _faces_in_lanes(faces, shares, starts, count):
     """The surfaces of pieces among so many particles as `keep_volumes` of kernels/pressure.py takes them."""
     blocks = np.concatenate([[0], np.cumsum(-(-np.diff(starts) // LANES))]).astype(np.int32)
     own = np.repeat(np.arange(len(starts) - 1), np.diff(starts))
     lanes = LANES * blocks[own] + np.arange(len(faces)) - starts[own]
     corners = np.full((LANES * blocks[-1], 3), LANES // 4 * row_count(count) - 1, np.int32)
     corners[lanes] = faces
+    weights = aligned((blocks[-1], LANES))
+    weights.reshape(-1)[lanes] = shares
     rims, which = [], []
     for a, b in itertools.pairwise(starts):
         found, number = np.unique(faces[a:b], return_inverse=True)
@@ -86,10 +107,11 @@ def _faces_in_lanes(faces, starts, count):
     around = ptr, np.repeat(lanes, 3)[order].astype(np.uint32), np.ones(len(order), np.float32)
     numbers = np.arange(len(corners), dtype=np.int32).reshape(-1, LANES)
     corners = np.ascontiguousarray(corners.reshape(-1, LANES, 3).transpose(0, 2, 1)).reshape(-1, LANES)
-    return corners, blocks, np.concatenate([*rims, np.zeros(0, int)]).astype(np.int32), rim_starts, around, numbers
+    return corners, blocks, weights, np.concatenate([*rims, np.zeros(0, int)]).astype(np.int32), rim_starts, around, numbers
 
 
-_NO_FACES = np.zeros((0, 3), np.int32), np.zeros(1, np.int32)
+_NO_FACES = np.zeros((0, 3), np.int32), np.zeros(0), np.zeros(1, np.int32)
+NO_FIRMNESS = aligned((0, LANES)), aligned((0, LANES))
 NO_SURFACES = Surfaces(*_NO_FACES, _faces_in_lanes(*_NO_FACES, 0), *np.zeros((2, 0)))
 
 
@@ -98,9 +120,9 @@ class SolidModel:
     """N particles, T tetrahedra; SI units. What the kernel takes (kernels/soft.py) and `advance` does not make itself.
 
     tets (fans, indices, params, kinds, matrices, prestress, starts), whose rows of ways are filled anew each frame; length_limits
-    likewise; rows (D + 1,); settled as `settle` of the kernel takes it;
+    likewise; rows (D + 1,); settled as `settle` of the kernel takes it; firmness as `stiffen` does, empty where no pull makes it firmer;
     pressure a share of volume; settles whether it rests where it is keyed; surfaces (Surfaces) of the pieces that keep their volumes;
-    inverse_masses float32 (N,); holds (P / 4, 16); damping_factor, drag_factor a substep; gravity (3,)
+    inverse_masses float32 (N,); holds (P / 4, 16); damping_factor, for all or (N,), and drag_factor a substep; gravity (3,)
     [m/s2]; dt [s]; speed_limit [m/s]
     """
 
@@ -108,6 +130,7 @@ class SolidModel:
     length_limits: tuple
     length_bounds: LengthLimits
     settled: tuple
+    firmness: tuple
     body: object
     pressure: float
     settles: bool
@@ -115,7 +138,7 @@ class SolidModel:
     rows: np.ndarray
     inverse_masses: np.ndarray
     holds: np.ndarray
-    damping_factor: float
+    damping_factor: object
     drag_factor: float
     gravity: np.ndarray
     dt: float
@@ -125,6 +148,17 @@ class SolidModel:
     def is_cut(self):
         """Whether it is cut into domains, for several threads."""
         return len(self.rows) > 2
+
+    @cached_property
+    def damping(self):
+        """The damping factor as rows, one for all where that is the same."""
+        if np.ndim(self.damping_factor) == 0:
+            rows = aligned((1, LANES))
+            rows[:] = self.damping_factor
+            return rows
+        rows = wide(len(self.damping_factor))
+        rows.reshape(-1, 4)[: len(self.damping_factor)] = np.asarray(self.damping_factor)[:, None]
+        return rows
 
 
 def solid_model(
@@ -144,13 +178,15 @@ def solid_model(
     """Pack a VolumeBody for substeps of ``dt``.
 
     young [Pa]; ``pressure`` is the share by which the solid wants to be larger; ``longest`` the length of an edge, against its rest, that
-    is not exceeded (None: no such limit); ``settles`` whether it rests where it is keyed; ``surfaces`` (faces, starts) of the pieces that
-    keep their volumes, as `pieces_of` of bodies/volume.py says. What is near should have near numbers. What takes long is kept.
+    is not exceeded (None: no such limit); ``settles`` whether it rests where it is keyed; ``surfaces`` (faces, starts, and shares where
+    they count in part) of the pieces that keep their volumes, as `pieces_of` of bodies/volume.py says. What is near should have near
+    numbers. What takes long is kept.
     """
     key = (young, dt, pressure, longest, settles, surfaces is None)
     kept = _models.get(body, key, lambda: _packed(body, tets, young, dt, pressure, longest, settles, surfaces))
     # What a run fills anew is its own.
     fans, indices, params, kinds, matrices, prestress, starts = kept.tets
+    matrices = copied(matrices) if len(kept.firmness[0]) else matrices
     limits, limit_params, limit_starts = kept.length_limits
     return replace(
         kept,
@@ -168,35 +204,48 @@ def _packed(body, tets, young, dt, pressure, longest, settles, surfaces):
     count = len(body.masses)
     rows = _rows_of_domains(tets, count)
     inverse_masses = np.where(body.is_free, 1.0 / body.masses, 0.0)
-    shear, bulk = body.shear * young, body.bulk * young
+    shear, bulk, fibres = body.shear * young, body.bulk * young, body.fibres
     compliance = body.sixfold**2 / (bulk * body.volumes * dt**2)
     matrices = np.column_stack([*_steps(body, inverse_masses[tets], shear * dt**2), compliance])
     goals = (1.0 + shear / bulk + pressure) * body.sixfold
-    *packed, starts, slots = pack_fans(tets, goals, matrices, rows, count)
+    is_firmer = fibres is not None and bool((fibres.firmer != 1.0).any())
+    *packed, starts, slots = pack_fans(tets, goals, matrices, rows, count, is_firmer)
+    firmness = NO_FIRMNESS
+    if is_firmer:
+        firm = np.column_stack([*_steps(body, inverse_masses[tets], fibres.firmer * shear * dt**2), compliance / fibres.firmer])
+        firmness = copied(packed[4]), _in_slots(firm - matrices, slots, len(packed[3]))
     prestress = aligned((9 * (len(packed[3]) if settles else 0), LANES))
     length_limits, limits = _length_limits(body, tets, longest, rows, count)
-    kept = NO_SURFACES if surfaces is None or body.keeping <= 0.0 else _surfaces(body, young, dt, pressure, *surfaces)
+    kept = NO_SURFACES if surfaces is None or np.all(body.keeping <= 0.0) else _surfaces(body, young, dt, pressure, *surfaces)
     settled = _settled(body, tets, slots, len(packed[3]) if settles else 0)
-    parts = ((*packed, prestress, starts), length_limits, limits, settled, body, pressure, settles, kept, rows)
+    parts = ((*packed, prestress, starts), length_limits, limits, settled, firmness, body, pressure, settles, kept, rows)
     return SolidModel(*parts, *_particles(body, body.springs * young * dt**2), 1.0, 1.0, np.zeros(3, np.float32), dt, np.inf)
 
 
 def _settled(body, tets, locations, slots):
     """What so many slots of tetrahedra (T, 4) are at rest, as `settle` of the kernel takes it; locations (T, 3) as `pack_fans` says."""
     goals, slot, lane = locations.T if slots else np.zeros((3, 0), int)
-    nobody = LANES // 4 * row_count(len(body.masses)) - 1
-    corners, rows = np.full((slots, LANES, 4), nobody, np.int32), np.zeros(slots, np.int32)
-    bodies, rests = np.zeros((slots, LANES), np.int32), np.zeros((slots, LANES, tet.RESTS))
-    # Nobody's wants no volume.
-    rests[..., 12] = 1e-30
+    nobody, fibres = LANES // 4 * row_count(len(body.masses)) - 1, body.fibres
+    corners, rows, bodies = np.full((slots, LANES, 4), nobody, np.int32), np.zeros(slots, np.int32), np.zeros((slots, LANES), np.int32)
+    lanes = aligned((tet.RESTS * slots, LANES))
     if slots:
-        upper = np.triu_indices(3)
         corners[slot, lane], rows[slot] = tets, goals
         bodies[slot, lane] = np.unique(body.pieces[tets[:, 0]], return_inverse=True)[1].reshape(-1)
-        rests[slot, lane] = np.column_stack([body.gram[:, *upper], body.metric[:, *upper], body.sixfold])
-    lanes = aligned((tet.RESTS * slots, LANES))
-    lanes[:] = rests.transpose(0, 2, 1).reshape(-1, LANES)
-    return np.ascontiguousarray(corners.transpose(0, 2, 1)).reshape(-1, LANES), rows, bodies, lanes
+        upper, metric = np.triu_indices(3), body.metric if fibres is None else fibres.metric
+        rests = np.column_stack([body.gram[:, *upper], metric[:, *upper], body.sixfold])
+        # Nobody's wants no volume.
+        lanes.reshape(slots, tet.RESTS, LANES)[:, 12] = 1e-30
+        lanes = _in_slots(rests, locations, slots, lanes)
+    along = aligned((0, LANES)) if fibres is None or not slots else _in_slots(fibres.rows, locations, slots)
+    return np.ascontiguousarray(corners.transpose(0, 2, 1)).reshape(-1, LANES), rows, bodies, lanes, along
+
+
+def _in_slots(values, locations, slots, lanes=None):
+    """Values (T, n) of tetrahedra as n rows for each of so many slots, (n slots, LANES); locations (T, 3) as `pack_fans` says."""
+    width = values.shape[1]
+    lanes = aligned((width * slots, LANES)) if lanes is None else lanes
+    lanes.reshape(slots, width, LANES)[locations[:, 1], :, locations[:, 2]] = values
+    return lanes
 
 
 def _length_limits(body, tets, longest, rows, count):
@@ -236,8 +285,9 @@ def _steps(body, weights, shear):
     """
     # Rows for the first particle from those of the edges: nothing happens to what moves as one.
     stiffness = np.empty((len(weights), 4, 4))
-    stiffness[:, 1:, 1:] = body.gram
-    stiffness[:, 0, 1:] = -body.gram.sum(1)
+    gram = body.gram if body.fibres is None else body.fibres.gram
+    stiffness[:, 1:, 1:] = gram
+    stiffness[:, 0, 1:] = -gram.sum(1)
     stiffness[:, :, 0] = -stiffness[:, :, 1:].sum(2)
     stiffness *= (shear * body.volumes)[:, None, None]
     step = np.linalg.solve(np.eye(4) + weights[:, :, None] * stiffness, weights[:, :, None] * np.eye(4))
@@ -306,16 +356,16 @@ NO_PAIRS = (np.zeros((0, 2), np.int32), np.zeros((0, 3)), np.zeros(0), 0.0)
 NO_TOUCHES = (NO_HELD, NO_SURFACE_CONTACTS, NO_SURFACE_CONTACT_LANES, NO_PAIRS)
 
 
-def advance(model, state, targets, before, pull=None, threads=None, touches=NO_TOUCHES, keeps="keyed"):
+def advance(model, state, targets, before, pull=None, threads=None, touches=NO_TOUCHES, keeps="keyed", pulls=None):
     """Advance ``state`` by one frame of S substeps towards keyed places targets (S, N, 3), from before (N, 3) [m].
 
     ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame; ``touches`` is what may touch, as `push_held`,
     `push_surface_contacts`, `push_surface_contact_lanes` (kernels/surface_contacts.py) and `push_pairs` (kernels/contacts.py) take it.
-    Pieces keep their "keyed" volume, or that at "rest".
+    Pieces keep their "keyed" volume, or that at "rest"; ``pulls`` (Pulls) is how strongly their fibres are pulled.
     """
     pull = np.float32(model.dt) * np.asarray(model.gravity if pull is None else pull, np.float32)
-    body = (state.positions, model.inverse_masses, state.pulls(pull))
-    factors = (np.float32(model.damping_factor), np.float32(model.drag_factor), np.float32(model.speed_limit))
+    body = (state.positions, model.inverse_masses, state.pulls(pull), model.damping)
+    factors = (np.float32(model.drag_factor), np.float32(model.speed_limit))
     keyed = (np.ascontiguousarray(targets, float), np.ascontiguousarray(before, float))
     if model.settles:
         _loosen(model, keyed[0][-1])
@@ -323,7 +373,7 @@ def advance(model, state, targets, before, pull=None, threads=None, touches=NO_T
         *body,
         *factors,
         (model.tets, model.length_limits),
-        *volume_goals(model, state, keyed, keeps),
+        *volume_goals(model, state, keyed, keeps, pulls),
         touches,
         model.rows,
         model.holds,
@@ -336,36 +386,38 @@ def advance(model, state, targets, before, pull=None, threads=None, touches=NO_T
     together(lambda part: soft.advance_soft(part, thread_count, barrier, np.float32(model.dt), *scene), thread_count)
 
 
-def volume_goals(model, state, keyed, keeps):
+def volume_goals(model, state, keyed, keeps, pulls=None):
     """What is found anew of where a solid rests through a frame, and the volumes that its pieces keep, as the kernel takes them."""
     (targets, before), surfaces, body = keyed, model.surfaces, model.body
     substeps, count = len(targets), len(surfaces.sixfold)
     often = max(1, round(1.0 / (SETTLED_RATE * model.dt)))
     stretches = -(-substeps // often) if model.settles else 0
     middles = np.zeros((stretches, LANES // 4 * row_count(len(before)), 4), np.float32)
-    growths, goals = np.ones((stretches, 1)), np.tile(surfaces.sixfold, (substeps, 1))
+    growths, goals = np.ones((stretches, max(count, 1))), np.tile(surfaces.sixfold, (substeps, 1))
+    starts = often * np.arange(stretches)
+    halfway = 0.5 * (starts + np.minimum(starts + often, substeps) + 1)
     if model.settles:
         looked = np.empty((stretches + 2, count))
-        look_along(before, targets, often, surfaces.faces, surfaces.face_starts, middles, np.empty_like(before), looked)
+        look_along(before, targets, often, surfaces.faces, surfaces.shares, surfaces.face_starts, middles, np.empty_like(before), looked)
         if count and keeps == "rest":
             # Where joints squeeze it, all of it gives way by as much, so that nothing bulges at one place alone.
             growths = surfaces.sixfold / np.maximum(looked[1:-1], 0.1 * surfaces.sixfold)
         elif count:
-            starts = often * np.arange(stretches)
-            halfway = 0.5 * (starts + np.minimum(starts + often, substeps) + 1)
             at = np.concatenate([[0.0], halfway, [substeps]])
             now = [np.interp(np.arange(1, substeps + 1), at, looked[:, piece]) for piece in range(count)]
             goals = (1.0 + model.pressure) * np.stack(now, axis=1)
     if state.room is None:
         state.room = _room_for(surfaces.arrays)
-    ratio = body.shear / body.bulk
-    settling = (often if model.settles else 0, middles, growths, model.settled, ratio, float(model.pressure))
-    return settling, (surfaces.arrays, goals, surfaces.compliances, state.room)
+    tight = np.zeros_like(growths) if pulls is None else pulls.at(halfway / substeps)
+    shortest = body.fibres.shortest if body.fibres else np.zeros(1)
+    settled = growths, tight * shortest, model.settled, body.ratios(growths.shape[1]), float(model.pressure)
+    settling = (often if model.settles else 0, middles, *settled, tight, model.firmness)
+    return settling, (surfaces.arrays, goals, surfaces.compliances, FARTHEST if body.fibres is None else FARTHEST_PULLED, state.room)
 
 
 def _room_for(arrays):
     """Scratch for surfaces as `keep_volumes` takes it."""
-    corners, starts, rims = arrays[:3]
+    corners, starts, _, rims = arrays[:4]
     rows = len(corners) // 3
     looks = np.zeros((LANES * rows, 4), np.float32)
     return aligned((9 * rows, LANES)), looks, np.zeros((len(rims), 3)), np.zeros(len(starts) - 1), aligned((1, LANES))

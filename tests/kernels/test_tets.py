@@ -13,7 +13,7 @@ from tests.solids import Run, bar, plain_steps, rest_in
 class PlainCopyTest(TestCase):
     def test_compiled_is_plain(self):
         made, body = bar(0.12)
-        run = Run(made, body, 5e4, longest=1.02, settles=True)
+        run = Run(made, body, 5e4, longest=1.02, settles=True, damping_factor=0.99)
         rest_in(run.model, made.nodes * [1.0, 1.2, 0.9])
         rng = np.random.default_rng(0)
         shift = rng.normal(0.0, 0.02, made.nodes.shape) * body.is_free[:, None]
@@ -26,7 +26,7 @@ class PlainCopyTest(TestCase):
                 run.model.length_limits,
             )
             layout = (fans, indices, params.copy(), *rest), (length_limit_indices, length_limit_params.copy(), starts)
-            factors = (np.float32(0.99), np.float32(0.999), np.float32(50.0))
+            factors = (run.model.damping, np.float32(0.999), np.float32(50.0))
             masses, rows = (
                 (run.model.inverse_masses, state.pulls(pull), *factors),
                 (solid.NO_TOUCHES, run.model.rows, run.model.holds),

@@ -19,3 +19,26 @@ class SolidMeasure:
         positions = np.ascontiguousarray(positions, float)
         largest = greatest_stretch(positions, self.edges, self.lengths)
         return 100.0 * (sixfold_volume(positions, self.tets) / self.sixfold - 1.0), 100.0 * (largest - 1.0)
+
+
+class PiecesMeasure(SolidMeasure):
+    """The same of a solid of several pieces, node by node (N,), each of which counts alone: the change of volume that is the largest.
+
+    Tetrahedra count by how much of them is ``filled`` (T,).
+    """
+
+    def __init__(self, nodes, tets, pieces, filled):
+        super().__init__(nodes, tets)
+        self.pieces, self.filled = pieces[tets[:, 0]], filled
+        self.rest = self._volumes(nodes)
+
+    def _volumes(self, positions):
+        corners = positions[self.tets]
+        return np.bincount(self.pieces, self.filled * np.linalg.det(corners[:, 1:] - corners[:, :1]))
+
+    def __call__(self, positions):
+        """As `SolidMeasure`."""
+        positions = np.ascontiguousarray(positions, float)
+        changes = self._volumes(positions) / self.rest - 1.0
+        largest = greatest_stretch(positions, self.edges, self.lengths)
+        return 100.0 * changes[np.abs(changes).argmax()], 100.0 * (largest - 1.0)

@@ -13,6 +13,7 @@ class Frames:
 
     pose, world   (S, J) what later stages follow; final the Pose (F, J) as all parts leave it
     keyed_rotations  (F, J, 4) of the keyed pose at the frames
+    source        where the keyed pose comes from (run/keyed.py)
     at            the first frame; per_frame substeps a frame
     origin_world  (J, 3, 4) the keyed world at the first substep of the block that these frames are part of
     skin_world    (S, J, 3, 4) where skins are that a part meets: as keyed, but for what the part follows
@@ -26,6 +27,7 @@ class Frames:
     origin_world: np.ndarray
     skin_world: np.ndarray
     keyed_rotations: np.ndarray
+    source: object
 
     @property
     def count(self):

@@ -94,9 +94,9 @@ class Sheet(SoftBody):
         blended = transforms.normalised(np.einsum("rc,frck->frk", made.corner_weights, _alike(rotations[:, made.corners])))
         return {"turned": (transforms.rotate(blended, arms) - arms) / self.scale}
 
-    def offsets(self, outputs, amounts):
-        """As `SoftBody.offsets`; what lies off a proxy turns along with it."""
-        moved = super().offsets(outputs, amounts)
+    def _own_offsets(self, outputs, amounts):
+        # What lies off a proxy turns along with it.
+        moved = super()._own_offsets(outputs, amounts)
         return moved + outputs["turned"] * self.blend[:, None] * amounts[:, None, None] if "turned" in outputs else moved
 
     def measures(self, outputs):

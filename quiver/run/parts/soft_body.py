@@ -84,6 +84,10 @@ class SoftBody(Unit, Part):
         self.skins_met = contacts.skins_met_by(self.setup, self.layer) + behind
         self.met_nodes = contacts.nodes_of(self.met, self.skins_met)
         self.met_digest = contacts.identity(self.met, self.skins_met)
+        self._touch(contacts)
+
+    def _touch(self, contacts):
+        """Look out for what it was found to meet."""
         if len(self.met) or self.skins_met:
             self.touching = SoftContacts(contacts, self.met, self.skins_met, *self._surface())
 
@@ -101,9 +105,18 @@ class SoftBody(Unit, Part):
         return self.blend > LEAST_TOUCHING
 
     @property
-    def touching_vertices(self):
-        """The vertices of its mesh that touch for it."""
-        return self.vertices[self._is_touching]
+    def touching_skin(self):
+        """{mesh index: vertices} that touch for it."""
+        return {self.mesh_index: self.vertices[self._is_touching]}
+
+    @property
+    def moved(self):
+        """{mesh index: vertices} that it moves."""
+        return {self.mesh_index: self.vertices}
+
+    def _besides_pull(self, frame, begin, end):
+        """What the solver takes besides, from one share of a frame to another."""
+        return ()
 
     def keyed(self, world):
         """Keyed positions of the nodes (..., N, 3) [m] in node matrices (S, J, 3, 4)."""
@@ -142,6 +155,10 @@ class SoftBody(Unit, Part):
     def size(self):
         """How large the part is, corner to corner [m]."""
         return float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0)))
+
+    def slowest(self):
+        """(the shape (N, 3) of its slowest mode, 0 where nothing can swing, how large what swings is [m]): what a ring test knocks."""
+        return self.body.mode, self.size()
 
     def _heaviest(self):
         """The node that carries most of the part."""
@@ -205,7 +222,8 @@ class SoftBody(Unit, Part):
                 moves = some[-1] - self.before
                 touches = self.touching.touches(frame, self.state, moves, look, threads) if self.touching else solid.NO_TOUCHES
                 touches = *touches[:3], self._pairs(moves, len(some) * self.model.dt)
-                self.solver.advance(self.model, self.state, some, self.before, self._pull(turned[frame]), threads, touches, self._keeps)
+                more = self._keeps, *self._besides_pull(frame, look / self.looks, (look + 1) / self.looks)
+                self.solver.advance(self.model, self.state, some, self.before, self._pull(turned[frame]), threads, touches, *more)
                 self.before = some[-1]
             self.turned = turned[frame]
             out[frame] = self.state.positions - self.before
@@ -232,16 +250,23 @@ class SoftBody(Unit, Part):
         within = (np.arange(per_frame) + 1.0)[:, None] / per_frame
         return (ends[:-1, None] + within * np.diff(ends, axis=0)[:, None]).reshape(-1, 3)
 
-    def offsets(self, outputs, amounts):
-        """World-space offsets of the region's vertices (F, R, 3) [file units], from the outputs and amounts (F,)."""
+    def offsets(self, outputs, amounts, world):
+        """({mesh index: world-space offsets (F, R, 3) [file units] of the vertices that it moves}, the most that it moves any (F,) [m]).
+
+        From its outputs, amounts (F,), and node matrices (F, J, 3, 4) as all parts leave them.
+        """
+        out = self._own_offsets(outputs, amounts)
+        return {self.mesh_index: out}, transforms.lengths(out).max(1) * self.scale
+
+    def _own_offsets(self, outputs, amounts):
         lattice, moves = self.part.lattice, outputs["moves"][1:]
         shares, out = amounts[:, None] * self.blend / self.scale, np.empty((len(moves), len(self.blend), 3))
         carry_moves(lattice.corners, lattice.corner_weights, moves, shares, out)
         return out
 
     def added(self, frames, outputs, keyed_world, final_world):
-        """As `Part.added`; the vertices' offsets are handed over as "offsets"."""
-        return [(self.layer, transforms.lengths(outputs["offsets"]).max(1) * self.scale)]
+        """As `Part.added`; what `offsets` found is handed over as "most"."""
+        return [(self.layer, outputs["most"])]
 
     def trackers(self):
         """As `Part.trackers`."""

@@ -28,6 +28,11 @@ class FinalSkin:
             is_carried = (np.isin(self.mesh.joints, list(turned)) & (self.mesh.weights > 0.0)).any(1)
         self.vertices = np.flatnonzero(held_back & is_carried)
 
+    @property
+    def moved(self):
+        """{mesh index: vertices} that it moves."""
+        return {self.mesh_index: self.vertices}
+
     def digest_inputs(self):
         """Values that, with the skin that it gets, decide what it shows."""
         return "final skin", self.region.values

@@ -1,0 +1,120 @@
+"""What muscles hold on to: joints, and bones, which are meshes that move with one joint."""
+
+import numpy as np
+
+from quiver.errors import BadInput
+from quiver.mesh.nearest import NearestOn
+from quiver.rig import transforms
+from quiver.rig.character import Mesh
+from quiver.rig.pose import rest_matrices
+from quiver.rig.skinning import skinned_positions, skinned_through
+
+FRAMES = 5
+"""Frames along a muscle, between the two that hold its ends."""
+FLAT = 1e-18
+"""A placement that squeezes volumes to such a share has no way back."""
+
+
+def bones_of(character):
+    """{name of a mesh: node that alone moves it}, of the meshes that move rigidly."""
+    found = {}
+    for mesh in character.meshes:
+        carriers = mesh.carriers
+        if len(carriers) == 1 and len(mesh.triangles):
+            found.setdefault(mesh.name, carriers[0])
+    return found
+
+
+def node_of(character, end, name):
+    """The node that an Attachment of a muscle of that name rides on. Raises BadInput."""
+    if end.bone:
+        bones = bones_of(character)
+        if end.bone not in bones:
+            raise BadInput(f"{name}: expected a mesh that moves with one joint to be attached to, got “{end.bone}”")
+        return bones[end.bone]
+    if end.joint not in character.skeleton:
+        raise BadInput(f"{name}: expected a joint of this character to be attached to, got “{end.joint}”")
+    return character.skeleton.index(end.joint)
+
+
+def distances_to(character, end, points):
+    """How far points (N, 3) are from what an Attachment sits on, in the rest pose, (N,): a bone's surface, or the way from a joint to those
+    below it. All in units of the file.
+    """
+    rest = rest_matrices(character.skeleton)
+    if end.bone:
+        mesh = character.mesh(end.bone)
+        surface = skinned_positions(mesh, rest)
+        tree = NearestOn(surface, mesh.triangles)
+        found, weights = tree.find(points, np.inf)
+        return np.linalg.norm(points - np.einsum("nc,nck->nk", weights, surface[mesh.triangles[found]]), axis=1)
+    return joint_distances(character.skeleton, rest, character.skeleton.index(end.joint), points)
+
+
+def joint_distances(skeleton, rest, node, points):
+    """The same of a joint, by its node: (N,)."""
+    begin = rest[node, :, 3]
+    below = np.flatnonzero(skeleton.parents == node)
+    best = np.linalg.norm(points - begin, axis=1)
+    for child in below:
+        way = rest[child, :, 3] - begin
+        share = np.clip((points - begin) @ way / max(float(way @ way), 1e-30), 0.0, 1.0)
+        best = np.minimum(best, np.linalg.norm(points - begin - share[:, None] * way, axis=1))
+    return best
+
+
+class Between:
+    """Nodes (N, 3) [file units] of Q muscles, each of which two nodes of the character carry: FRAMES frames along each muscle's middle line
+    go from what the first does to what the second does, without thinning where the joint between them bends.
+
+    carriers   (Q, 2) nodes of the character; lines (Q, FRAMES, 3) where the frames are in the rest pose
+    muscle     int (N,) whose each node is; shares (N,) how far along the line, 0..1
+
+    Raises BadInput where a node of the character has no size in the rest pose.
+    """
+
+    def __init__(self, nodes, muscle, shares, carriers, lines, rest_world):
+        rest = rest_world[carriers]
+        if (np.abs(np.linalg.det(rest[..., :3])) < FLAT).any():
+            raise BadInput("a muscle is attached to a joint that is scaled to nothing in the rest pose")
+        self.carriers, self.lines = carriers, lines
+        self._unbound = np.linalg.inv(_square(rest))
+        at = np.clip(shares, 0.0, 1.0) * (FRAMES - 1)
+        first = np.minimum(at.astype(int), FRAMES - 2)
+        slots = np.stack([first, first + 1, first, first], 1) + FRAMES * muscle[:, None]
+        weights = np.zeros((len(nodes), 4), np.float32)
+        weights[:, 0], weights[:, 1] = first + 1 - at, at - first
+        binds = np.tile(np.eye(3, 4), (FRAMES * len(carriers), 1, 1))
+        middle = nodes.mean(0)
+        # Their own space begins in their middle: far from it float32 is coarse.
+        binds[:, :, 3] = middle - lines.reshape(-1, 3)
+        positions, none = (nodes - middle).astype(np.float32), np.zeros((0, 3), np.int32)
+        self._mesh = Mesh(
+            "muscles", 0, positions, none, None, slots.astype(np.int32), weights, 0, np.arange(len(binds), dtype=np.int32), binds
+        )
+
+    def positions(self, world):
+        """Where the nodes are, (S, N, 3) [file units], in node matrices (S, J, 3, 4)."""
+        moved = (_square(world[:, self.carriers]) @ self._unbound)[..., :3, :]
+        share = np.linspace(0.0, 1.0, FRAMES)
+        places = np.einsum("sqeij,qkj->sqeki", moved[..., :3], self.lines) + moved[..., None, :, 3]
+        places = (1.0 - share)[:, None] * places[:, :, 0] + share[:, None] * places[:, :, 1]
+        rotations = transforms.pure_rotations(moved[..., :3])
+        flips = np.linalg.det(rotations)[..., None, None]
+        turns = transforms.from_matrices(rotations * flips)
+        begins, ends = (np.repeat(turns[:, :, end : end + 1], FRAMES, axis=2) for end in (0, 1))
+        turns = transforms.slerp(begins, ends, np.broadcast_to(share, begins.shape[:-1]).copy())
+        sizes = np.cbrt(np.abs(np.linalg.det(moved[..., :3])))
+        sizes = sizes[:, :, :1] + share * (sizes[:, :, 1:] - sizes[:, :, :1])
+        linear = transforms.to_matrices(turns) * (sizes[..., None, None] * flips[:, :, :1])
+        # The ends go just as what carries them.
+        linear[:, :, 0], linear[:, :, -1] = moved[:, :, 0, :, :3], moved[:, :, 1, :, :3]
+        frames = np.concatenate([linear, places[..., None]], axis=-1)
+        return skinned_through(self._mesh, frames.reshape(len(world), -1, 3, 4))
+
+
+def _square(matrices):
+    """Matrices (..., 3, 4) as (..., 4, 4)."""
+    out = np.zeros((*matrices.shape[:-2], 4, 4))
+    out[..., :3, :], out[..., 3, 3] = matrices, 1.0
+    return out

@@ -1,0 +1,90 @@
+"""Muscles: closed pieces between two attachments that shorten and bulge as they are pulled."""
+
+from quiver.dials import Choice, Dial, drag, gravity, settle_time
+from quiver.layers.kinds import MUSCLES, LayerKind
+from quiver.run.parts import muscles
+
+PRESETS = {
+    "Calf": {"wobble_rate": 7.0, "settle_time": 8, "shortening": 25, "firmer": 200, "tendon": 18},
+    "Jaw": {"wobble_rate": 10.0, "settle_time": 5, "shortening": 18, "firmer": 250, "tendon": 8},
+    "Shoulder": {"wobble_rate": 5.0, "settle_time": 10, "shortening": 28, "firmer": 180, "tendon": 10},
+    "Slack arm": {"wobble_rate": 2.6, "settle_time": 20, "shortening": 12, "firmer": 120, "tendon": 12, "gravity": 60},
+}
+
+MUSCLE = LayerKind(
+    name="muscle",
+    label="Muscle",
+    summary="Muscles between bones or joints: they shorten and bulge as they are pulled, and jiggle when they are not.",
+    made_of=MUSCLES,
+    presets=PRESETS,
+    fields=frozenset({"bones"}),
+    is_soft=True,
+    rings=True,
+    measures=("volume", "stretch", "clip", "cost"),
+    panel="motion/kinds/muscle.html",
+    build=muscles.units,
+    own_dials=("wobble_rate", "settle_time", "shortening", "firmer", "across", "tendon", "volume_keep", "cell_size"),
+    kept_dials=("cell_size",),
+    dials=(
+        Dial("wobble_rate", "Wobble rate", "Hz", 0.2, 20.0, 6.0, 0.1, "Feel", "Frequency of its lowest mode between its attachments."),
+        settle_time(10.0),
+        drag(),
+        gravity(0.0),
+        Choice(
+            "balance",
+            "Rest pose",
+            (("rest", "sags already"), ("none", "weightless")),
+            "rest",
+            "Feel",
+            "Whether the rest pose already shows it under its own weight, so that nothing sags on the first frame.",
+        ),
+        Dial(
+            "shortening",
+            "Shortening",
+            "%",
+            0.0,
+            50.0,
+            25.0,
+            1.0,
+            "Pull",
+            "How much shorter a full pull makes its fibres where nothing holds it.",
+        ),
+        Dial(
+            "firmer",
+            "Firmness when pulled",
+            "%",
+            100.0,
+            500.0,
+            200.0,
+            10.0,
+            "Pull",
+            "Firmness at full pull, against none.",
+            "100 = no change.",
+        ),
+        Dial("tendon", "Tendon", "%", 0.0, 45.0, 12.0, 1.0, "Pull", "Share of its length at each end that does not shorten."),
+        Dial("across", "Firmness across", "%", 20.0, 100.0, 60.0, 5.0, "Body", "Firmness across its fibres, against along them."),
+        Dial("volume_keep", "Volume keep", "%", 0.0, 100.0, 100.0, 1.0, "Body", "How well it keeps its volume: the shorter, the thicker."),
+        Choice(
+            "volume_goal",
+            "Volume",
+            (("rest", "as at rest"), ("keyed", "as keyed")),
+            "rest",
+            "Body",
+            "What volume it keeps: as at rest, so that it bulges as joints bend; or as keyed, so that it bulges where it is pulled only.",
+        ),
+        Dial("weight", "Weight", "% of water", 5.0, 2000.0, 106.0, 5.0, "Body", "Density against water; affects collisions only."),
+        Dial("hold_rate", "Hold rate", "Hz", 0.0, 20.0, 0.0, 0.1, "Body", "Frequency of a spring that pulls all of it to its keyed place."),
+        Dial(
+            "cell_size",
+            "Cell size",
+            "mm",
+            0.0,
+            500.0,
+            0.0,
+            1.0,
+            "Build",
+            "Edge of the lattice's cells: smaller is finer and slower.",
+            "0 = about 600 tetrahedra.",
+        ),
+    ),
+)

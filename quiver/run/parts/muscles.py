@@ -1,0 +1,337 @@
+"""Muscles in a run: all those of a layer are one solid of as many pieces, held at their attachments and pulled along their fibres."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from quiver.bodies import attaching, muscle, pieces, volume
+from quiver.bodies import chain as swing
+from quiver.cache import Cache
+from quiver.colliders import DEFAULTS, Collider
+from quiver.contact.skins import Skin, surface_of
+from quiver.errors import BadInput
+from quiver.kernels.carrying import carry_moves
+from quiver.mesh import regions
+from quiver.rig import transforms
+from quiver.rig.pose import rest_matrices
+from quiver.rig.skinning import skinned_through, subset
+from quiver.run.measures.volume_change import PiecesMeasure
+from quiver.run.parts.pulls import Pulls
+from quiver.run.parts.soft_body import SoftBody
+from quiver.run.parts.softening import softening_of
+from quiver.sim import solid
+from quiver.sim.bounds import MOST_PER_STEP
+
+KEPT_SHAPES, KEPT_MUSCLES = 4096, 2048
+_shapes, _muscles = Cache(KEPT_SHAPES), Cache(KEPT_MUSCLES)
+HELD = 0.5
+"""A vertex that is held by a larger share does not touch anything."""
+
+
+def units(context, layers):
+    """A MuscleLayer for each of some layers that have muscles. Raises BadInput where one cannot be built."""
+    return [MuscleLayer(context.character, layer, context.setup, context.notes) for layer in layers if layer.muscles]
+
+
+class BuiltMuscle:
+    """A muscle of a setup on a character: its Piece, the Muscle, which nodes hold (N,) and the nodes of the character that carry its ends.
+
+    Raises BadInput where it cannot be one. ``notes`` are remarks on its attachments, in words.
+    """
+
+    def __init__(self, character, setup, layer, own):
+        self.own, self.character, self.setup = own, character, setup
+        self.values = layer.values | own.values
+        scale = setup.metres_per_unit
+        self.piece = piece = piece_at(character, own, scale)
+        if piece.hinders:
+            raise BadInput(f"{own.name}: expected a closed piece of “{own.mesh}”, this one is {piece.problems[0]}")
+        edge = self.values["cell_size"] / 1000.0
+        self.shape = _shapes.get(piece, (edge,), lambda: muscle.shape_of(piece.points, piece.triangles, edge))
+        self.notes = []
+        ends = (own.origin, own.insertion)
+        self.nodes = [attaching.node_of(character, end, own.name) for end in ends]
+        # Which of its tips is nearer to what the origin sits on is its origin.
+        self.is_turned = self._is_turned()
+        self.held = [self._held(end, is_insertion) for is_insertion, end in enumerate(ends)]
+        self.held[1] = self.held[1] & ~self.held[0]
+        if not self.held[0].any() or not self.held[1].any():
+            raise BadInput(f"{own.name}: expected a muscle with two ends, its origin and insertion hold the same place")
+        self.places = np.array([self.shape.lattice.nodes[held].mean(0) for held in self.held])
+
+    def _distances(self, end):
+        return (
+            attaching.distances_to(self.character, end, self.shape.lattice.nodes / self.setup.metres_per_unit) * self.setup.metres_per_unit
+        )
+
+    def _is_turned(self):
+        origin, insertion = (self._distances(end) for end in (self.own.origin, self.own.insertion))
+        first, second = self.shape.along < muscle.CAP, self.shape.along > 1.0 - muscle.CAP
+        straight = origin[first].mean() + insertion[second].mean()
+        return bool(origin[second].mean() + insertion[first].mean() < straight)
+
+    def _held(self, end, is_insertion):
+        if end.region:
+            region = self.setup.region(end.region)
+            mesh, levels = self.character.painted(region)
+            if region.mesh != self.own.mesh:
+                raise BadInput(
+                    f"{self.own.name}: expected a region of “{self.own.mesh}” for an attachment, “{region.name}” is of “{mesh.name}”"
+                )
+            chosen = regions.is_in(levels)[self.piece.vertices]
+            if not chosen.any():
+                raise BadInput(f"{self.own.name}: expected “{region.name}” to hold some of its vertices, it holds none")
+            held = np.zeros(len(self.shape.along), bool)
+            held[np.unique(self.shape.lattice.corners[chosen[self.shape.lattice.vertices]])] = True
+            return held
+        distances = self._distances(end) if end.reach else None
+        held, was_near = muscle.attached(self.shape, bool(is_insertion) != self.is_turned, distances, end.reach / 1000.0)
+        if not was_near:
+            near = f"nothing of it is within {end.reach:g} mm of “{end.bone or end.joint}”"
+            self.notes.append(f"{self.own.name}: {near}, the nearest is {1000.0 * float(distances.min()):.0f} mm away; its tip is held")
+        return held
+
+    @property
+    def line(self):
+        """Points of its middle line (FRAMES, 3) [m] at which the field from its origin to its insertion is even."""
+        return muscle.line_of(self.shape, self.built().field, attaching.FRAMES)
+
+    def built(self):
+        """The Muscle, kept."""
+        value = self.values
+        springs = np.zeros(len(self.shape.along))
+        dials = muscle.MuscleDials(
+            density=volume.DENSITY * value["weight"] / 100.0,
+            volume_keep=value["volume_keep"] / 100.0,
+            along=100.0 / value["across"],
+            shortest=value["shortening"] / 100.0,
+            firmer=value["firmer"] / 100.0,
+            tendon=value["tendon"] / 100.0,
+        )
+        key = (dials, self.held[0].tobytes(), self.held[1].tobytes())
+        return _muscles.get(self.shape, key, lambda: muscle.build(self.shape, *self.held, springs, dials))
+
+
+def piece_at(character, own, scale):
+    """The Piece that a muscle of a setup is made of. Raises BadInput."""
+    for piece in pieces.pieces_of(character, own.mesh, scale):
+        if own.at in piece.vertices:
+            return piece
+    raise BadInput(f"{own.name}: expected a vertex of “{own.mesh}”, got number {own.at}")
+
+
+class _JoinedPart:
+    """What the muscles of a layer give to one solid: lattice, body, what carries them between their ends (Between), edge."""
+
+    def __init__(self, character, built, muscles, scale):
+        rest = rest_matrices(character.skeleton)
+        # How stiff each is comes with the substeps.
+        self.lattice, self.body, self.numbers = muscle.joined(muscles, np.ones(len(muscles)))
+        self.edge = self.lattice.edge
+        nodes, lines = np.array([each.nodes for each in built]), np.array([each.line for each in built])
+        shares, owners = (
+            np.concatenate([each.field for each in muscles]),
+            np.repeat(np.arange(len(muscles)), [len(m.field) for m in muscles]),
+        )
+        self.between = attaching.Between(self.lattice.nodes / scale, owners, shares, nodes, lines / scale, rest)
+
+
+class MuscleLayer(SoftBody):
+    """One layer of the kind muscle in a run."""
+
+    mesh_index, vertices = -1, np.zeros(0, int)
+    VARYING = (*SoftBody.VARYING, "pulled")
+
+    def __init__(self, character, layer, setup, notes):
+        self.character, self.layer, self.setup, self.touching = character, layer, setup, None
+        self.layers, self.units = (layer,), [self]
+        self.scale = setup.metres_per_unit
+        self.built = [BuiltMuscle(character, setup, layer, own) for own in layer.muscles]
+        for each in self.built:
+            notes += each.notes
+        self.muscles = [each.built() for each in self.built]
+        self.part = _JoinedPart(character, self.built, self.muscles, self.scale)
+        self.body = self.part.body
+        ends = np.array([each.places for each in self.built]) / self.scale
+        self.pulls = Pulls(character, layer.muscles, ends, [each.nodes for each in self.built], setup.frame_rate)
+        self.settle_seconds = max(each.values["settle_time"] for each in self.built) / setup.frame_rate
+        self.rest_world = rest_matrices(character.skeleton)
+        self._skins()
+
+    def _skins(self):
+        """Which vertices of which meshes are carried, and by what."""
+        found = {}
+        for number, each in enumerate(self.built):
+            index, made = self.character.mesh_index(each.piece.mesh), each.shape.lattice
+            corners = self.part.numbers[number][made.corners]
+            found.setdefault(index, []).append((each.piece.vertices[made.vertices], corners, made.corner_weights))
+        self.skins = {}
+        for index, parts in sorted(found.items()):
+            vertices, corners, weights = (np.concatenate(values) for values in zip(*parts, strict=True))
+            order = np.argsort(vertices, kind="stable")
+            mesh = subset(self.character.meshes[index], vertices[order])
+            self.skins[index] = vertices[order], corners[order].astype(np.int32), weights[order], mesh
+
+    @property
+    def follows(self):
+        """As `Unit.follows`: the nodes that its muscles are attached to."""
+        return sorted({int(node) for each in self.built for node in each.nodes})
+
+    def keyed(self, world):
+        """As `SoftBody.keyed`."""
+        return self.part.between.positions(world) * self.scale
+
+    def frames_of(self, world):
+        """As `SoftBody.frames_of`: how what its largest muscle comes from is turned."""
+        node = self._heaviest()
+        return transforms.pure_rotations(world[:, node, :, :3] @ np.linalg.inv(self.rest_world[node, :, :3]))
+
+    def slowest(self):
+        """As `SoftBody.slowest`: of the first muscle that swings as the layer's dial says."""
+        mode, number = np.zeros((len(self.body.masses), 3)), self.rung
+        mode[self.part.numbers[number]] = self.muscles[number].body.mode
+        return mode, self.built[number].piece.length
+
+    @property
+    def rung(self):
+        """Which muscle a ring test knocks."""
+        return next((at for at, each in enumerate(self.built) if "wobble_rate" not in each.own.values), 0)
+
+    def _heaviest(self):
+        return max(self.built, key=lambda each: each.piece.volume).nodes[0]
+
+    def digest_inputs(self):
+        """As `Part.digest_inputs`."""
+        regions_used = [self.setup.region(name).values for name in self.layer.regions]
+        muscles = [replace(own, name="") for own in self.layer.muscles]
+        return type(self).__name__, self.layer.values, muscles, self.layer.bones, regions_used, self.met_digest
+
+    @property
+    def softenings(self):
+        """As `softening_of`, of each muscle."""
+        return [softening_of(each.body, each.shape.lattice, each.shape.lattice.edge, muscle.surfaces_of([each])) for each in self.muscles]
+
+    def _rates(self):
+        """Substeps a second that each muscle needs to swing as its dial says."""
+        return [
+            volume.rate_needed(made.body, made.shape.lattice.edge, each.values["wobble_rate"], softening)
+            for made, each, softening in zip(self.muscles, self.built, self.softenings, strict=True)
+        ]
+
+    def substep_rate(self):
+        """As `Unit.substep_rate`."""
+        damped = [
+            swing.substep_rate(each.values["wobble_rate"], each.values["settle_time"] / self.setup.frame_rate)[0] for each in self.built
+        ]
+        return max(min(max(self._rates()), swing.HIGHEST_RATE), max(damped))
+
+    def meet(self, contacts, driven):
+        """As `Unit.meet`: its bones, and what it was told to."""
+        told = [index for index, collider in enumerate(contacts.colliders) if self.layer.id in collider.meets]
+        self.met = np.array(told, int)
+        bones = [Skin(_bone(name), surface_of(self.character, name, self.scale)) for name in self.layer.bones]
+        self.skins_met = bones + contacts.skins_met_by(self.setup, self.layer)
+        self.met_nodes = contacts.nodes_of(self.met, self.skins_met)
+        self.met_digest = contacts.identity(self.met, self.skins_met)
+        self._touch(contacts)
+
+    def _surface(self):
+        """As `SoftBody._surface`."""
+        parts = []
+        for _, corners, weights, _ in self.skins.values():
+            on = self._may_touch(corners, weights)
+            parts.append((corners[on], weights[on]))
+        corners, weights = (np.concatenate(values) for values in zip(*parts, strict=True))
+        return np.einsum("rc,rck->rk", weights, self.part.lattice.nodes[corners]), corners, weights, 0.0
+
+    def compile(self, substeps, notes):
+        """Make the model for so many substeps a frame."""
+        rate = substeps * self.setup.frame_rate
+        dt, youngs, factors = 1.0 / rate, [], []
+        for each, made, needed, softening in zip(self.built, self.muscles, self._rates(), self.softenings, strict=True):
+            wanted, settle = each.values["wobble_rate"], each.values["settle_time"] / self.setup.frame_rate
+            wobble = wanted * min(1.0, rate / needed)
+            if needed > rate * 1.001:
+                notes.append(
+                    f"{each.own.name}: needs more substeps than the limit for cells so small; swings at {wobble:.2g} Hz instead of "
+                    f"{wanted:g}; larger cells swing as quickly as asked"
+                )
+            notes += swing.settle_note(each.own.name, wobble, settle, dt, self.setup.frame_rate)
+            stiffness, damping = swing.matched(wobble, settle, dt)
+            youngs.append(volume.young_for(made.body, made.shape.lattice.edge, stiffness, dt, softening))
+            factors.append(damping)
+        made, body, _ = muscle.joined(self.muscles, youngs)
+        self.body = body
+        counts = [len(each.field) for each in self.muscles]
+        value = self.layer.value
+        self.weight = value("gravity") / 100.0 * swing.GRAVITY
+        self.measure = PiecesMeasure(made.nodes, made.tets, body.pieces, np.concatenate([each.shape.filled for each in self.muscles]))
+        self.model = solid.solid_model(
+            body,
+            made.tets,
+            1.0,
+            dt,
+            damping_factor=np.repeat(factors, counts),
+            drag_factor=(1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate),
+            speed_limit=MOST_PER_STEP * self.size() / dt,
+            settles=True,
+            surfaces=muscle.surfaces_of(self.muscles),
+        )
+
+    @property
+    def _keeps(self):
+        return self.layer.value("volume_goal")
+
+    def _pull(self, turned):
+        down = np.array([0.0, -self.weight, 0.0])
+        return down - turned @ down if self.layer.value("balance") == "rest" else down
+
+    def start(self, world):
+        """As `SoftBody.start`; what is pulled at first has been so for ever."""
+        super().start(world)
+        self.pulled = None
+
+    def simulate(self, frames, jumped, every, threads=None):
+        """As `SoftBody.simulate`, and "pulls" (F, Q)."""
+        found = self.pulls.over(frames.source, frames.at, frames.at + frames.count)
+        before = found[:1] if self.pulled is None else self.pulled
+        self._pulls = np.concatenate([before, found])
+        self.pulled = found[-1:]
+        return super().simulate(frames, jumped, every, threads) | {"pulls": found.astype(np.float32)}
+
+    def _besides_pull(self, frame, begin, end):
+        before, now = self._pulls[frame], self._pulls[frame + 1]
+        return (solid.Pulls(before + begin * (now - before), before + end * (now - before)),)
+
+    @property
+    def moved(self):
+        """As `SoftBody.moved`."""
+        return {index: vertices for index, (vertices, *_) in self.skins.items()}
+
+    @property
+    def touching_skin(self):
+        """As `SoftBody.touching_skin`."""
+        return {index: vertices[self._may_touch(corners, weights)] for index, (vertices, corners, weights, _) in self.skins.items()}
+
+    def _may_touch(self, corners, weights):
+        return np.sum(weights * self.body.holds[corners], axis=1) < HELD
+
+    def offsets(self, outputs, amounts, world):
+        """As `SoftBody.offsets`; the most is that of its particles, against their keyed places."""
+        moves, found = outputs["moves"][1:], {}
+        keyed = self.keyed(world)
+        for index, (vertices, corners, weights, mesh) in self.skins.items():
+            out, shares = np.empty((len(moves), len(vertices), 3)), np.repeat(amounts[:, None] / self.scale, len(vertices), axis=1)
+            # Where it is shown without simulation is where its mesh is keyed to be.
+            carry_moves(corners, weights, (moves + keyed).astype(float), shares, out)
+            found[index] = out - amounts[:, None, None] * skinned_through(mesh, world)
+        return found, amounts * np.linalg.norm(moves, axis=2).max(1, initial=0.0)
+
+    def measures(self, outputs):
+        """As `Part.measures`: change of volume of the muscle whose volume changes most and greatest stretch [%], and how it is pulled."""
+        return self._measured(outputs, "volume") | {"pulls": outputs["pulls"]}
+
+
+def _bone(mesh):
+    """A mesh as a collider that muscles slide on."""
+    return Collider(f"bone:{mesh}", mesh, "skin", mesh=mesh, values=DEFAULTS | {"friction": 0.0, "margin": 0.0})
