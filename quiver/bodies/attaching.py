@@ -8,9 +8,13 @@ from quiver.rig import transforms
 from quiver.rig.character import Mesh
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions, skinned_through
+from quiver.setup.model import Attachment
 
 FRAMES = 5
 """Frames along a muscle, between the two that hold its ends."""
+NEAR_BONE, ALONGSIDE, FEW = 0.3, 0.2, 4
+"""A bone within this share of a muscle's length of its tip is what it sits on; how much less likely a joint is that runs along it; and as
+many are looked at for each tip."""
 FLAT = 1e-18
 """A placement that squeezes volumes to such a share has no way back."""
 
@@ -118,3 +122,40 @@ def _square(matrices):
     out = np.zeros((*matrices.shape[:-2], 4, 4))
     out[..., :3, :], out[..., 3, 3] = matrices, 1.0
     return out
+
+
+def proposed(character, piece, line, scale):
+    """The Attachments of a Piece whose middle line is ``line`` (N, 3) [m]: (its origin, its insertion), by what is near its two tips.
+
+    A bone where one is near, else a joint; the origin is the one above the other. ``scale`` [m] is one unit of the file.
+    """
+    tips, middle = np.array([line[0], line[-1]]) / scale, line[len(line) // 2] / scale
+    ways = np.diff(line, axis=0)
+    near = NEAR_BONE * float(np.linalg.norm(ways, axis=1).sum()) / scale
+    found = [_candidates(character, piece.mesh, tip, middle, near) for tip in tips]
+    # Two that differ, where there are such: else it would never shorten.
+    pairs = [(a, b) for a in found[0] for b in found[1]]
+    best = min(pairs, key=lambda pair: pair[0][0] + pair[1][0] + (near if pair[0][1] == pair[1][1] else 0.0))
+    above = [len(character.skeleton.ancestors(node)) for _, node, _ in best]
+    first, second = best if above[0] <= above[1] else best[::-1]
+    return first[2], second[2]
+
+
+def _candidates(character, own_mesh, tip, middle, near):
+    """[(how far, node, Attachment)] of the few things near a tip."""
+    skeleton, rest = character.skeleton, rest_matrices(character.skeleton)
+    largest = max(character.meshes, key=lambda mesh: float(np.linalg.norm(np.ptp(mesh.positions, axis=0))))
+    # The largest mesh is the skin, whatever moves it.
+    bones = [(name, node) for name, node in bones_of(character).items() if name not in (own_mesh, largest.name)]
+    found = []
+    for name, node in bones:
+        end = Attachment(skeleton.names[node], bone=name)
+        away = float(distances_to(character, end, tip[None])[0])
+        if away < near:
+            found.append((away, node, end))
+    if not found:
+        for node in np.flatnonzero(skeleton.is_joint) if skeleton.is_joint.any() else range(len(skeleton)):
+            away, beside = (float(joint_distances(skeleton, rest, node, point[None])[0]) for point in (tip, middle))
+            # Of two joints that meet at a tip, the one that does not run along the muscle holds it.
+            found.append((away + ALONGSIDE * max(near - beside, 0.0), int(node), Attachment(skeleton.names[node])))
+    return sorted(found, key=lambda each: each[0])[:FEW]

@@ -20,6 +20,8 @@ STIFF_HOLD = 40.0
 """How much stiffer than the flesh as a whole a hold of one half is."""
 LEAST_HOLD = 0.02
 """What holds a piece that nothing else holds."""
+LEAST_WEIGHT = 0.4
+"""A tetrahedron of which less is inside weighs as if so much were."""
 POISSON_RANGE = (0.05, 0.49)
 STIFFEST = 1e4
 """The most that a body as a whole resists a change of its volume, against Young's modulus."""
@@ -165,7 +167,9 @@ def body_of(lattice, density, holds, springs, volume_keep, filled=None, grain=No
     inverse = np.linalg.inv(np.swapaxes(edges, 1, 2))
     gram, metric = inverse @ np.swapaxes(inverse, 1, 2), edges @ np.swapaxes(edges, 1, 2)
     masses = np.zeros(len(lattice.nodes))
-    np.add.at(masses, lattice.tets.ravel(), np.repeat(volumes * density / 4.0, 4))
+    # What is light at the rim of others would be thrown about by what they meet.
+    weighing = volumes if filled is None else np.maximum(filled, LEAST_WEIGHT) * sixfold / 6.0
+    np.add.at(masses, lattice.tets.ravel(), np.repeat(weighing * (volumes.sum() / weighing.sum()) * density / 4.0, 4))
     poisson = poisson_of(volume_keep)
     shear = 1.0 / (2.0 * (1.0 + poisson))
     linear_bulk = poisson / ((1.0 + poisson) * (1.0 - 2.0 * poisson))

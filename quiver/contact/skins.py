@@ -29,6 +29,8 @@ ABOVE, WOUND = 5e-4, 0.7
 """So far above a vertex, as a share of the size, its outside begins; where the skin winds around that by more than this, it is hidden."""
 OPEN_SHARE = 0.02
 """What has a larger share of its vertices on rims is open: a body's holes are small, a cloth's rim is long."""
+INSIDE_OUT = 0.02
+"""A surface that holds more than this, against its area, with a negative sign is turned inside out."""
 DEEP = 0.08
 """Deeper than that inside nothing is looked for: on the far side of a limb there is another skin [m]."""
 
@@ -57,7 +59,7 @@ class Surface(Patch):
         triangles = welded(rest, self.mesh.triangles)
         if not len(triangles):
             raise BadInput(f"expected a mesh with triangles to touch, “{mesh.name}” has none")
-        super().__init__(rest, triangles)
+        super().__init__(rest, _outwards(rest, triangles))
 
     def positions(self, world):
         """Where its vertices are, (F, V, 3), in node matrices (F, J, 3, 4)."""
@@ -224,6 +226,14 @@ class ClosestPointQuery:
         inner = np.einsum("rc,rc->r", corner_weights, ~self.is_rim[tree.triangles[found]])
         is_faced = (found >= 0) & (inner > RIM)
         return np.where(is_faced, np.einsum("rk,rk->r", points - spots, looks), np.nan), found, corner_weights, spots, looks
+
+
+def _outwards(points, triangles):
+    """Triangles (F, 3) of points (V, 3) that look outwards, if they all look inwards: else all that is outside would count as inside."""
+    a, b, c = (points[triangles[:, k]] - points[triangles[0, 0]] for k in range(3))
+    inside = np.einsum("fk,fk->f", a, np.cross(b, c)).sum()
+    around = np.linalg.norm(np.cross(b - a, c - a), axis=1).sum() ** 1.5
+    return np.ascontiguousarray(triangles[:, ::-1]) if inside < -INSIDE_OUT * around else triangles
 
 
 def _rim(triangles, count):

@@ -4,6 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from quiver.demo import mudwick_anatomy as anatomy
 from quiver.demo import mudwick_gear as gear
 from quiver.demo import shapes
 from quiver.demo.building import Builder, Part, line_weights, mirrored, noise, ramp, softest
@@ -226,6 +227,9 @@ def build():
     builder.add_mesh("bell", list(gear.bell_parts(builder)), roughness=0.3, metallic=0.35, two_sided=True)
     builder.add_mesh("blanket", [blanket], roughness=0.95, two_sided=True)
     builder.add_mesh("mail bags", list(gear.bag_parts(builder)), roughness=0.6, two_sided=True)
+    builder.add_mesh("muscles", list(anatomy.muscles(builder)), roughness=0.55)
+    for name, parts in anatomy.bones(builder):
+        builder.add_mesh(name, parts, roughness=0.7)
     for clip in clips(builder):
         builder.add_clip(*clip)
     return builder.glb(), setup(skin, gear.laced(blanket))
@@ -280,4 +284,5 @@ def setup(skin, blanket):
             prop("bell", "Bell", (ChainPick("bell_1", "bell_1"),), "Brass bell"),
             prop("bags", "Mail bags", bags, "Heavy bag"),
             *made.layers,
+            anatomy.layer(),
     ))

@@ -1,6 +1,6 @@
 from django.urls import path, register_converter
 
-from studio.motion import views
+from studio.motion import muscle_views, views
 
 
 class IdsConverter:
@@ -46,5 +46,9 @@ urlpatterns = [
     path("characters/<int:pk>/motion/<slug:layer>/build/", views.start_build, name="start-build"),
     path("characters/<int:pk>/motion/<slug:layer>/build/now/", views.show_build, name="show-build"),
     path("characters/<int:pk>/motion/<slug:layer>/lattice", views.lattice, name="lattice"),
+    path("characters/<int:pk>/motion/looks.json", muscle_views.looks, name="muscle-looks"),
+    path("characters/<int:pk>/motion/<slug:layer>/muscles/", muscle_views.change_all, name="muscles"),
+    path("characters/<int:pk>/motion/<slug:layer>/muscles/<slug:muscle>/", muscle_views.one, name="muscle"),
+    path("characters/<int:pk>/motion/<slug:layer>/muscles/<slug:muscle>/change/", muscle_views.change, name="change-muscle"),
     path("setup.schema.json", views.schema, name="setup-schema"),
 ]

@@ -10,13 +10,13 @@ from django_htmx.http import trigger_client_event
 
 from quiver import layers as registry
 from quiver.errors import BadInput
-from quiver.layers.kinds import JOINTS
+from quiver.layers.kinds import JOINTS, MUSCLES, REGION
 from quiver.setup import document as setup_document
 from quiver.setup import model as setups
 from studio.characters.pages import changed, character_or_404, render_step, sent_object
 from studio.characters.services import joint_tree
 from studio.edits.services import follow_change, go
-from studio.motion import adding, building, placing, services
+from studio.motion import adding, building, muscles, placing, services
 from studio.numbers import whole_number
 
 BUILD_COMMANDS = {"build": building.start_build, "stop": building.stop_build}
@@ -24,12 +24,12 @@ BUILD_COMMANDS = {"build": building.start_build, "stop": building.stop_build}
 
 @require_safe
 def motion(request, pk):
-    return _panel(request, character_or_404(pk, request), request.GET.get("layer", "").split(","))
+    return show_panel(request, character_or_404(pk, request), request.GET.get("layer", "").split(","))
 
 
-def _panel(request, row, layer_ids=(), take=None):
-    """The panel with the dials of some layers (ids; those that are there), or of the first one."""
-    response = render_step(request, row, "motion", "motion/panel.html", _context(row, layer_ids))
+def show_panel(request, row, layer_ids=(), take=None, more=None):
+    """The panel with the dials of some layers (ids; those that are there), or of the first one, and ``more`` of its context."""
+    response = render_step(request, row, "motion", "motion/panel.html", _context(row, layer_ids) | (more or {}))
     return changed(response, take) if request.method == "POST" else response
 
 
@@ -71,6 +71,7 @@ def _one(row, layer, kind):
         "form_label": setups.FORMS[layer.form.shape] if layer.form else "",
         "carriers": [other for other in setup.layers if registry.kind_of(other.kind).carries],
         "build": building.latest_build(row, layer.id) if "built" in kind.fields else None,
+        "muscles": muscles.facts_of(row, layer) if kind.made_of == MUSCLES else None,
     }
 
 
@@ -101,7 +102,9 @@ def _new_layer(request, row, sent, choices=None):
     setup, nodes = row.setup, row.facts["nodes"]
     context = {
         "joint_kinds": adding.kinds_of(JOINTS),
-        "soft_kinds": [each for each in registry.kinds() if each.is_soft],
+        "soft_kinds": adding.kinds_of(REGION),
+        "muscle_kinds": adding.kinds_of(MUSCLES),
+        "muscle_meshes": muscles.meshes_of(row),
         "wanted": sent.get("kind", "chain"),
         "joints": sent.get("joints", ""),
         "of": sent.get("of", ""),
@@ -122,16 +125,19 @@ def add_layer(request, pk):
     """Add layers as the form says; where a chain branches and no end is chosen yet, the form comes back with the ends to choose from."""
     row, sent = character_or_404(pk, request), request.POST
     kind, joints = sent.get("kind") or ("volume" if "of" in sent else "chain"), sent.get("joints", "")
+    if registry.kind_of(kind).made_of == MUSCLES:
+        take, ids = muscles.add_muscles(row, sent.getlist("muscle_mesh"))
+        return show_panel(request, row, ids, take)
     if registry.kind_of(kind).made_of != JOINTS:
         source, _, value = sent.get("of", "").partition(":")
         take, ids = adding.add_soft(row, kind, source, joints if source == "joints" else value)
-        return _panel(request, row, ids, take)
+        return show_panel(request, row, ids, take)
     ends = _ends(sent.getlist("end"))
     choices = adding.branches(row, joints) if registry.kind_of(kind).picks_many and not ends else {}
     if choices:
         return _new_layer(request, row, sent, choices)
     take, ids = adding.add_layers(row, kind, joints, ends, sent.get("to_layer", ""), "apart" in sent)
-    return _panel(request, row, ids, take)
+    return show_panel(request, row, ids, take)
 
 
 def _ends(texts):
@@ -161,7 +167,7 @@ def remove_chain(request, pk, layer):
     row = character_or_404(pk, request)
     index = whole_number(request.POST.get("index", ""))
     take = services.remove_chain(row, layer, -1 if index is None else index)
-    return _panel(request, row, [layer], take)
+    return show_panel(request, row, [layer], take)
 
 
 @require_POST
@@ -172,7 +178,7 @@ def set_dial(request, pk, layers):
     value = None if "reset" in request.POST else request.POST.get("value", "")
     take = services.set_dial(row, layers, name, value)
     if "reset" in request.POST:
-        return _panel(request, row, layers, take)
+        return show_panel(request, row, layers, take)
     return changed(render(request, "parts/history.html", {"character": row, "out_of_band": True}), take)
 
 
@@ -185,7 +191,7 @@ def take_dials(request, pk, layers):
     if kind not in sources:
         raise BadInput(f"expected a preset or a layer to take the dials of, got “{kind}”")
     take = services.take_dials(row, layers, **{sources[kind]: name})
-    return _panel(request, row, layers, take)
+    return show_panel(request, row, layers, take)
 
 
 @require_POST
@@ -203,14 +209,14 @@ def save_preset(request, pk, layer):
 @require_POST
 def ride(request, pk, layer):
     row = character_or_404(pk, request)
-    return _panel(request, row, [layer], services.ride(row, layer, request.POST.get("rides", "")))
+    return show_panel(request, row, [layer], services.ride(row, layer, request.POST.get("rides", "")))
 
 
 @require_POST
 def leave_out(request, pk, layer):
     """Let skin contact leave out a region, or what a layer carries."""
     row = character_or_404(pk, request)
-    return _panel(request, row, [layer], services.leave_out(row, layer, request.POST.get("what", "")))
+    return show_panel(request, row, [layer], services.leave_out(row, layer, request.POST.get("what", "")))
 
 
 @require_POST
@@ -218,8 +224,8 @@ def follow_points(request, pk, layer):
     """Let a layer hang on a new follower, or, with "forget", remove one."""
     row = character_or_404(pk, request)
     if "forget" in request.POST:
-        return _panel(request, row, [layer], services.forget_follower(row, request.POST["forget"]))
-    return _panel(request, row, [layer], services.follow(row, layer, request.POST.get("mesh", ""), request.POST.get("vertices", "")))
+        return show_panel(request, row, [layer], services.forget_follower(row, request.POST["forget"]))
+    return show_panel(request, row, [layer], services.follow(row, layer, request.POST.get("mesh", ""), request.POST.get("vertices", "")))
 
 
 @require_POST
@@ -227,7 +233,7 @@ def place_form(request, pk, layer):
     """Make a sheet of a ready-made shape, or of the mesh in a file."""
     row, file = character_or_404(pk, request), request.FILES.get("file")
     take = placing.bring(row, layer, file) if file else placing.place(row, layer, request.POST.get("shape", ""))
-    return _panel(request, row, [layer], take)
+    return show_panel(request, row, [layer], take)
 
 
 @require_POST
@@ -252,7 +258,7 @@ def mirror(request, pk, layers):
     """Copy layers to the other side; where that side has layers already, ask whether to copy the dials over or to link both."""
     row, how = character_or_404(pk, request), request.POST.get("how", "")
     if how in ("copy", "link"):
-        return _panel(request, row, layers, services.copy_over(row, layers, how == "link"))
+        return show_panel(request, row, layers, services.copy_over(row, layers, how == "link"))
     there = services.other_sides(row, layers)
     if there:
         setup = row.setup
@@ -260,7 +266,7 @@ def mirror(request, pk, layers):
         context = _context(row, layers) | {"pairs": pairs, "pairs_address": ",".join(there)}
         return render_step(request, row, "motion", "motion/panel.html", context)
     take, ids = services.mirror(row, layers)
-    return _panel(request, row, ids, take)
+    return show_panel(request, row, ids, take)
 
 
 @require_safe
@@ -276,7 +282,7 @@ def start_build(request, pk, layer):
     row = character_or_404(pk, request)
     command = request.POST.get("command", "")
     if command == "lattice":
-        return _panel(request, row, [layer], services.unbuild(row, layer))
+        return show_panel(request, row, [layer], services.unbuild(row, layer))
     if command not in BUILD_COMMANDS:
         raise BadInput(f"expected lattice or one of {', '.join(BUILD_COMMANDS)}, got “{command}”")
     BUILD_COMMANDS[command](row, layer)
@@ -301,7 +307,7 @@ def _build_card(request, row, layer, was_open=False):
 def set_scene_dial(request, pk):
     row = character_or_404(pk, request)
     take = services.set_scene_dial(row, request.POST.get("dial", ""), request.POST.get("value", ""))
-    return _panel(request, row, request.POST.get("layer", "").split(","), take)
+    return show_panel(request, row, request.POST.get("layer", "").split(","), take)
 
 
 @require_POST
@@ -323,7 +329,7 @@ def switch_all(request, pk):
 def _after(request, row, layer_ids, take):
     """What a change in the list of layers answers: on other steps their panel shows itself anew."""
     if request.htmx.target == "panel":
-        return _panel(request, row, layer_ids, take)
+        return show_panel(request, row, layer_ids, take)
     return trigger_client_event(changed(HttpResponse(status=204), take), "setup-restored", {})
 
 
@@ -365,7 +371,7 @@ def follow(request, pk):
     row = character_or_404(pk, request)
     row.follows_changes = not row.follows_changes
     row.save(update_fields=["follows_changes"])
-    return _panel(request, row, request.POST.get("layer", "").split(","), follow_change(row))
+    return show_panel(request, row, request.POST.get("layer", "").split(","), follow_change(row))
 
 
 @require_safe
@@ -393,7 +399,7 @@ def import_setup(request, pk):
         raise BadInput(
             f"expected a setup file of at most {setup_document.LARGEST_DOCUMENT >> 20} MB, got {'none' if file is None else 'a larger one'}"
         )
-    return _panel(request, row, (), services.import_setup(row, file.read()))
+    return show_panel(request, row, (), services.import_setup(row, file.read()))
 
 
 @require_safe

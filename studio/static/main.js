@@ -16,6 +16,7 @@ import { Takes } from './timeline/Takes.js';
 import { readMessages } from './timeline/frameStream.js';
 import { Tools } from './tools/Tools.js';
 import { LatticeView } from './viewport/LatticeView.js';
+import { UnderSkin } from './viewport/UnderSkin.js';
 import { PaperFigure } from './viewport/PaperFigure.js';
 import { Viewport } from './viewport/Viewport.js';
 import { canDraw } from './viewport/webgl.js';
@@ -30,7 +31,7 @@ const store = new Store({
 });
 const takes = new Takes();
 /** What is there of the page, once it is. A test may look at it. */
-const app = { store, takes, viewport: null, tools: null, player: null, stream: null, clip: null, clipUrl: null, beforeId: null, lattice: null, meshes: null, figure: null, restBox: null };
+const app = { store, takes, viewport: null, tools: null, player: null, stream: null, clip: null, clipUrl: null, beforeId: null, lattice: null, underSkin: null, meshes: null, figure: null, restBox: null };
 window.app = app;
 
 const score = new Score(byId('score'), (frame, clip) => {
@@ -70,6 +71,7 @@ function draw(now) {
   const beside = takes.frames(Number(store.state.besideTake)) ?? null;
   viewport.pose(player.frame, app.clip, take, key, beside);
   app.lattice?.update();
+  app.underSkin?.update((layer, muscle) => (shown === 'keyed' ? 0 : score.pullOf(layer, muscle, player.frame)));
   if (app.figure.object.visible) app.figure.face(viewport.stage.camera);
   tools.update(player.frame);
   if (player.isPlaying) viewport.invalidate();
@@ -192,7 +194,7 @@ function connectStream() {
   app.stream = new EventStream(element.dataset.events, {
     onSetup: (event) => {
       lookAt('');
-      if (event.tab !== tab) announce('setup-elsewhere');
+      if (event.tab !== tab) { announce('setup-elsewhere'); followMuscles(); }
     },
     onTake: (facts) => {
       fill('take-status', facts.status);
@@ -303,6 +305,39 @@ async function showLattice() {
   app.viewport?.invalidate();
 }
 
+const underWants = { skin: false, fibres: false, ends: false };
+let underAsked = 0;
+
+/** Show or hide muscles and bones ('skin'), fibres, or what holds the ends. */
+function under(name) {
+  if (!app.underSkin || app.underSkin.isEmpty) return;
+  underWants[name] = !underWants[name];
+  if (name === 'skin' && !underWants.skin) underWants.fibres = underWants.ends = false;
+  if (name !== 'skin' && underWants[name]) underWants.skin = true;
+  showUnder();
+}
+
+function showUnder() {
+  for (const button of document.querySelectorAll('[data-under]')) button.setAttribute('aria-pressed', String(underWants[button.dataset.under]));
+  app.underSkin?.show(underWants);
+  app.meshes?.show();
+  app.viewport?.invalidate();
+}
+
+/** Ask anew which muscles there are: the setup changed. */
+async function followMuscles() {
+  const mine = ++underAsked;
+  if (!app.viewport) return;
+  const response = await fetch(element.dataset.looks, { credentials: 'same-origin' });
+  const looks = response.ok ? await response.json() : { muscles: [], bones: [] };
+  if (mine !== underAsked) return;
+  app.underSkin?.dispose();
+  app.underSkin = new UnderSkin(app.viewport.view, looks);
+  app.viewport.add(app.underSkin.object);
+  for (const button of document.querySelectorAll('.stage-tools [data-under]')) button.hidden = app.underSkin.isEmpty;
+  showUnder();
+}
+
 /** Joints would lie on top of what is painted or poked. */
 function showQuills() {
   if (!app.viewport) return;
@@ -321,6 +356,7 @@ async function followPanel() {
   app.meshes.show();
   showFigure();
   showLattice();
+  showUnder();
   await app.tools.follow();
   showQuills();
 }
@@ -338,6 +374,7 @@ function connectControls() {
     if (button?.dataset.pick !== undefined) app.tools?.picker.toggle(button.form);
     if (button?.dataset.poke) app.tools?.poke.choose(button.dataset.poke);
     if (button?.dataset.spot) app.tools?.brush.begin(button.dataset.spot);
+    if (button?.dataset.under) under(button.dataset.under);
     if (button?.dataset.solid) { store.state.solidLook[button.dataset.solid] = !store.state.solidLook[button.dataset.solid]; showLattice(); }
   });
   document.addEventListener('input', (event) => {
@@ -354,6 +391,7 @@ function connectControls() {
     // What comes of the change is known before the stage has asked.
     if (event.detail.take) showTake(event.detail.take);
     if (app.lattice) showLattice();
+    followMuscles();
   });
   document.body.addEventListener('take-wanted', (event) => lookAt(event.detail.take));
   document.body.addEventListener('htmx:afterSettle', (event) => { if (event.detail.target?.id === 'panel') followPanel(); else if (event.detail.target?.closest?.('#panel')) tellWhatEnded(); });
@@ -384,7 +422,7 @@ async function start() {
   connectSplits(() => { score.layout(); app.viewport?.invalidate(); });
   connectControls();
   connectHistory(() => announce('panel-restored'));
-  connectKeys(acts, show, look);
+  connectKeys(acts, show, look, under);
   connectPanel({ onJoint: joint, frameNow: () => player.frame });
   connectStream();
   if (!canDraw) {
@@ -413,6 +451,7 @@ async function start() {
   app.viewport.add(app.figure.object);
   app.meshes = new MeshSwitches(character, app.viewport.view);
   store.follow(['metresPerUnit'], showFigure);
+  await followMuscles();
   app.tools = new Tools(app.viewport, store, {
     element, player, takes, note, joint, spot, announce, onChange: showQuills,
     onPainted: () => { announce('region-painted'); lookAt(''); },

@@ -21,6 +21,18 @@ MULTIPLIED, WORTH_MULTIPLYING = 1.5, {"°": 20.0, "mm": 20.0}
 
 
 @dataclass(frozen=True)
+class PullRow:
+    """How one muscle is pulled: its Muscle, an SVG path, its keys as JSON, values in percent, the most of them and in which frame."""
+
+    own: object
+    area: str
+    keys: str
+    now: list
+    peak: int
+    peak_frame: int
+
+
+@dataclass(frozen=True)
 class Lane:
     """One layer's row: its head, and its lane in a box of ``frames`` x LANE_HEIGHT.
 
@@ -29,6 +41,7 @@ class Lane:
     unit             "°" for joints, "mm" for flesh; peak at peak_frame, at_x and at_y in the box; now the values frame by frame
     share            the peak against that of all lanes of its unit
     area, amount, clip, lines  SVG paths; keys the amount keys as JSON
+    pulls            the rows of its muscles (PullRow)
     marks            further figures: {"text", "frame", "mesh", "vertex"}; notes what is wrong, in words
     """
 
@@ -49,6 +62,7 @@ class Lane:
     lines: list
     clip: str
     notes: list
+    pulls: list
 
     @property
     def layer_id(self):
@@ -137,7 +151,33 @@ def _lane(setup, take, layer, measured, tops, opened):
         [*lines, *keyed],
         clip,
         _notes(setup, take, layer, unit, values),
+        _pull_rows(take, layer),
     )
+
+
+def _pull_rows(take, layer):
+    """The rows of the muscles of a layer."""
+    pulls = _pulls_in(take, layer)
+    rows = []
+    for own in layer.muscles:
+        values = pulls.get(own.id, np.zeros(0))
+        points = " ".join(f"L{x + 0.5:g} {y:.2f}" for x, y in enumerate(_standing(values, 1.0)))
+        area = f"M0.5 {LANE_HEIGHT:g} {points} L{max(len(values) - 0.5, 0.5):g} {LANE_HEIGHT:g} Z" if values.any() else ""
+        most = round(100.0 * float(values.max(initial=0.0)))
+        worst = take.first_frame + int(values.argmax()) if len(values) else 0
+        rows.append(
+            PullRow(own, area, json.dumps([list(key) for key in own.keys]), np.round(100.0 * values).astype(int).tolist(), most, worst)
+        )
+    return rows
+
+
+def _pulls_in(take, layer):
+    """{muscle id: its pulls (F,) in a take}, of a layer; {} where the take has none of it."""
+    known = take.measures.get(layer.id, {}).get("pulls") if take and layer.muscles else None
+    then = next((each for each in take.version.setup.layers if each.id == layer.id), None) if known else None
+    if not then or len(then.muscles) != len(known[0]):
+        return {}
+    return {own.id: values for own, values in zip(then.muscles, np.array(known, float).T, strict=True)}
 
 
 def _amount_path(layer, first, count):

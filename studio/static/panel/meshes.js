@@ -26,7 +26,7 @@ export class MeshSwitches {
   /** Let the stage and the buttons say what is hidden. */
   show() {
     localStorage.setItem(this.key, JSON.stringify([...this.hidden]));
-    this.view.parts.forEach((part, index) => { part.visible = !this.hidden.has(index); });
+    this.view.parts.forEach((part, index) => { part.visible = !this.hidden.has(index) && !this.view.isUnder(part); });
     for (const button of document.querySelectorAll('[data-hide-mesh]')) {
       button.setAttribute('aria-pressed', String(this.hidden.has(Number(button.dataset.hideMesh))));
       button.textContent = this.hidden.has(Number(button.dataset.hideMesh)) ? 'Show' : 'Hide';

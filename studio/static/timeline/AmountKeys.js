@@ -1,4 +1,4 @@
-/** Amount keys in the lanes: a double click adds one, they are dragged, Delete removes the one in focus. */
+/** Keys in the lanes, of a layer's amount or of a muscle's pull: a double click adds one, they are dragged, Delete removes the one in focus. */
 const TOP = 0.05, TALL = 0.9, DOUBLE_MS = 450;
 
 export class AmountKeys {
@@ -19,14 +19,14 @@ export class AmountKeys {
     const lanes = this.element.querySelector('.lanes'), first = Number(lanes?.dataset.first), count = Number(lanes?.dataset.count);
     for (const lane of this.element.querySelectorAll('.lane[data-amount]')) {
       for (const old of lane.querySelectorAll('.amount-handle')) old.remove();
-      const keys = JSON.parse(lane.dataset.amount), isKeyed = keys.length > 1 || keys[0]?.[1] !== 1;
+      const keys = JSON.parse(lane.dataset.amount), { noun = 'Amount', rest = '1' } = lane.dataset, isKeyed = keys.length > 1 || keys[0]?.[1] !== Number(rest);
       if (!isKeyed && !chosen.includes(lane.dataset.of)) continue;
       keys.forEach(([frame, value], index) => {
         if (frame < first || frame > first + count - 1) return;
         const handle = document.createElement('button');
-        Object.assign(handle, { type: 'button', className: 'amount-handle', title: `Amount ${value} at frame ${frame}: drag; Delete removes it` });
+        Object.assign(handle, { type: 'button', className: 'amount-handle', title: `${noun} ${value} at frame ${frame}: drag; Delete removes it` });
         handle.dataset.key = String(index);
-        handle.setAttribute('aria-label', `Amount ${value} at frame ${frame}`);
+        handle.setAttribute('aria-label', `${noun} ${value} at frame ${frame}`);
         this._place(handle, frame, value, first, count);
         lane.append(handle);
       });
@@ -59,7 +59,7 @@ export class AmountKeys {
     const under = document.elementFromPoint(event.clientX, event.clientY), lane = /** @type {HTMLElement | null} */ (under?.closest('.lane[data-of]') ?? null);
     if (!lane || under?.closest('button')) return;
     const [frame, value] = this._at(event, lane);
-    this._keep(lane.dataset.of, [...JSON.parse(lane.dataset.amount).filter(([at]) => at !== frame), [frame, value]]);
+    this._keep(lane, [...JSON.parse(lane.dataset.amount).filter(([at]) => at !== frame), [frame, value]]);
   }
 
   _key(event) {
@@ -67,7 +67,7 @@ export class AmountKeys {
     if (key === undefined || event.key !== 'Delete') return;
     event.stopPropagation();
     const lane = event.target.closest('.lane'), keys = JSON.parse(lane.dataset.amount);
-    if (keys.length > 1) this._keep(lane.dataset.of, keys.filter((_, index) => index !== Number(key)));
+    if (keys.length > 1) this._keep(lane, keys.filter((_, index) => index !== Number(key)));
   }
 
   _down(event) {
@@ -84,7 +84,7 @@ export class AmountKeys {
       this.isBusy = false;
       if (now) {
         const keys = JSON.parse(lane.dataset.amount).filter((key, index) => index !== Number(handle.dataset.key) && key[0] !== now[0]);
-        this._keep(lane.dataset.of, [...keys, now]);
+        this._keep(lane, [...keys, now]);
       }
       this.onBusy();
     };
@@ -93,11 +93,11 @@ export class AmountKeys {
     handle.addEventListener('pointercancel', up, { once: true });
   }
 
-  _keep(id, keys) {
-    const sorted = [...keys].sort((a, b) => a[0] - b[0]), isShown = document.getElementById('chosen-layers')?.dataset.ids === id;
+  _keep(lane, keys) {
+    const id = lane.dataset.of, sorted = [...keys].sort((a, b) => a[0] - b[0]), own = lane.dataset.keys, isShown = !own && document.getElementById('chosen-layers')?.dataset.ids === id;
     const where = isShown ? { target: '#panel', swap: 'innerHTML' } : { source: '#score', target: '#score', swap: 'none' };
-    window.htmx.ajax('POST', `/characters/${this.character}/motion/${id}/amount/`, {
-      ...where, values: { frame: sorted.map(([frame]) => frame), value: sorted.map(([, value]) => value) },
+    window.htmx.ajax('POST', `/characters/${this.character}/motion/${own ?? `${id}/amount/`}`, {
+      ...where, values: { frame: sorted.map(([frame]) => frame), value: sorted.map(([, value]) => value), ...(own && { command: 'keys' }) },
     });
   }
 }

@@ -45,6 +45,8 @@ export class LayerList {
       head.closest('.lane-label').classList.toggle('is-chosen', isChosen);
       if (isChosen && isNew) head.scrollIntoView({ block: 'nearest' });
     }
+    // How its muscles are pulled is seen while a layer is chosen.
+    for (const row of this.element.querySelectorAll('[data-pull-of]')) row.hidden = !chosen.includes(row.dataset.pullOf);
     for (const part of this.element.querySelectorAll('[data-group]')) {
       const isFolded = this.folded.has(part.dataset.group);
       if (part.classList.contains('group-head')) part.querySelector('.fold').setAttribute('aria-expanded', String(!isFolded));

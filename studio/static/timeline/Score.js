@@ -40,6 +40,14 @@ export class Score {
     }
   }
 
+  /** How strongly a muscle is pulled in a frame of what the lanes show, 0..1. */
+  pullOf(layer, muscle, frame) {
+    const lanes = this._lanes, lane = lanes?.querySelector(`.lane[data-muscle="${CSS.escape(muscle)}"][data-pull-of="${CSS.escape(layer)}"]`);
+    if (!lane) return 0;
+    lane.valuesRead ??= JSON.parse(lane.dataset.values);
+    return (lane.valuesRead[Math.round(frame) - Number(lanes.dataset.first)] ?? 0) / 100;
+  }
+
   show(frame) {
     this._frame = frame;
     const lanes = this._lanes, track = lanes?.querySelector('.track');

@@ -162,11 +162,22 @@ export class CharacterView {
   /** Thin the skin to a veil, so that what is inside is seen. */
   setGlassy(isOn) { this._thin({ glassy: isOn }); }
 
-  /** X-ray and veil both thin the skin; where both are on it is as thin as the veil. */
+  /** Thin the skin, but for some parts (by number), which are seen only while it is thinned; null shows all alike again. */
+  setOpened(isOpen, inner) {
+    this.inner = new Set([...(inner ?? [])].map((number) => this.parts[number]));
+    this.isOpened = isOpen;
+    this._thin({ opened: isOpen });
+  }
+
+  /** Whether a part is under the skin and the skin is not thinned. */
+  isUnder(part) { return Boolean(this.inner?.has(part)) && !this.isOpened; }
+
+  /** What thins the skin most counts; what is under it is not thinned. */
   _thin(change) {
     this.thinned = { ...this.thinned, ...change };
-    const opacity = this.thinned.glassy ? 0.16 : this.thinned.xray ? 0.46 : null;
-    for (const { material } of this.meshes) {
+    const thin = this.thinned.glassy ? 0.16 : this.thinned.opened ? 0.24 : this.thinned.xray ? 0.46 : null;
+    for (const mesh of this.meshes) {
+      const { material } = mesh, opacity = this.thinned.opened && this.inner?.has(mesh) ? null : thin;
       material.userData.solid ??= { transparent: material.transparent, opacity: material.opacity, depthWrite: material.depthWrite };
       Object.assign(material, opacity ? { transparent: true, opacity, depthWrite: false } : material.userData.solid);
       material.needsUpdate = true;

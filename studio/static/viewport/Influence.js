@@ -34,12 +34,14 @@ export class Influence {
             vec3 straw = vec3(0.83, 0.66, 0.26), moss = vec3(0.22, 0.40, 0.13), teal = vec3(0.01, 0.13, 0.17);
             float value = regionShown > 0.5 ? clamp(vLevel, 0.0, 1.0) : vInfluence;
             vec3 white = vec3(0.94, 0.93, 0.90), plum = vec3(0.27, 0.03, 0.20);
-            vec3 ramp = regionShown > 1.5 ? mix(white, plum, sqrt(value)) : value < 0.5 ? mix(straw, moss, value * 2.0) : mix(moss, teal, value * 2.0 - 1.0);
+            vec3 pale = vec3(0.80, 0.52, 0.42), brick = vec3(0.43, 0.07, 0.05), bone = vec3(0.80, 0.76, 0.64);
+            vec3 ramp = regionShown > 2.5 ? mix(pale, brick, value) : regionShown > 1.5 ? mix(white, plum, sqrt(value)) : value < 0.5 ? mix(straw, moss, value * 2.0) : mix(moss, teal, value * 2.0 - 1.0);
             vec3 bare = mix(vec3(dot(diffuseColor.rgb, vec3(0.3, 0.6, 0.1))), vec3(0.82), 0.6);
             if (regionShown > 0.5 && regionShown < 1.5) {
               float hatch = step(0.82, fract((gl_FragCoord.x + gl_FragCoord.y) / 9.0));
               bare = mix(bare, bare * 0.78, hatch);
             }
+            if (regionShown > 2.5) bare = bone;
             float isIn = regionShown > 0.5 ? smoothstep(-0.55, -0.45, vLevel) : smoothstep(0.005, 0.03, vInfluence);
             diffuseColor.rgb = mix(bare, ramp, isIn);
           }`);
@@ -62,6 +64,15 @@ export class Influence {
       const own = levels[parts.indexOf(mesh)], { level } = mesh.geometry.attributes;
       for (let v = 0; v < level.count; v++) level.array[v] = own && own[v] !== OUT ? own[v] / FULL : -1;
       level.needsUpdate = true;
+    }
+  }
+
+  /** Show how muscles are pulled on some parts (a Set of numbers), whose levels say it; null shows it no more. */
+  showPulls(parts, inner) {
+    for (const { mesh, slot } of this._slots) {
+      const isInner = Boolean(inner?.has(parts.indexOf(mesh)));
+      if (isInner) { if (slot.regionShown.value !== 3) mesh.geometry.attributes.level.array.fill(-1); slot.regionShown.value = 3; mesh.geometry.attributes.level.needsUpdate = true; }
+      else if (slot.regionShown.value === 3) slot.regionShown.value = 0;
     }
   }
 

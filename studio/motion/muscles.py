@@ -1,0 +1,225 @@
+"""Edits of muscles: layers of closed pieces, what they are attached to, what pulls them; and what the stage draws of them."""
+
+from dataclasses import replace
+
+from quiver import layers as registry
+from quiver.bodies import attaching, muscle, pieces
+from quiver.errors import BadInput
+from quiver.formats import muscles as looks
+from quiver.layers.kinds import MUSCLES
+from quiver.run.parts.muscles import BuiltMuscle
+from quiver.setup import muscles as edits
+from quiver.setup.model import AXES, CURVES, PULLED_BY, Attachment, Muscle, PullDriver
+from studio.characters.services import loaded
+from studio.edits.services import checked_number, edit
+
+MOST_AT_ONCE = 400
+SET_ASIDE = 12
+"""Pieces that cannot be muscles of which a message names so many."""
+
+
+def meshes_of(row):
+    """[(name of a mesh, pieces that can be muscles, pieces in all)] of those that have any."""
+    found = []
+    for mesh in loaded(row.pk)[0].meshes:
+        all_of_it = pieces.pieces_of(loaded(row.pk)[0], mesh.name, row.setup.metres_per_unit)
+        good = sum(not piece.hinders for piece in all_of_it)
+        if good:
+            found.append((mesh.name, good, len(all_of_it)))
+    return found
+
+
+def add_muscles(row, names, into=""):
+    """A layer of all closed pieces of some meshes (names), each attached to what is near its ends; ``into`` puts them into a layer.
+
+    Returns the Take or None, and the ids of the layers. Raises BadInput where no piece can be a muscle.
+    """
+    character, scale = loaded(row.pk)[0], row.setup.metres_per_unit
+    made, aside = [], []
+    taken = {(own.mesh, own.at) for layer in row.setup.layers for own in layer.muscles}
+    for name in names:
+        found = pieces.pieces_of(character, name, scale)
+        for number, piece in enumerate(found, 1):
+            called = name if len(found) == 1 else f"{name} {number}"
+            if piece.hinders:
+                aside.append(f"{called} is {piece.problems[0]}")
+            elif (name, piece.at) not in taken:
+                shape = muscle.shape_of(piece.points, piece.triangles)
+                made.append(Muscle("", called, name, piece.at, *attaching.proposed(character, piece, shape.line, scale)))
+    if not made or len(made) > MOST_AT_ONCE:
+        why = f": {'; '.join(aside[:SET_ASIDE])}" if aside else ""
+        raise BadInput(f"expected 1 to {MOST_AT_ONCE} closed pieces that are no muscles yet, got {len(made)}{why}")
+    bones = sorted({end.bone for own in made for end in (own.origin, own.insertion) if end.bone})
+    label = names[0] if len(names) == 1 else "Muscles"
+
+    def command(setup):
+        if into:
+            return edits.with_more_muscles(setup, into, made)
+        return edits.with_new_muscles(setup, label, made, bones)
+
+    done = edit(row, command, f"{len(made)} muscle{'s' if len(made) > 1 else ''} of {', '.join(names)}"[:200])
+    return done.take, [into or done.setup.layers[-1].id]
+
+
+def change(row, layer_id, name, command, sent):
+    """Change one muscle (its id) as a form says: its ``command``, and what it sent. Returns the Take or None. Raises BadInput."""
+    if command not in _COMMANDS:
+        raise BadInput(f"expected one of {', '.join(_COMMANDS)}, got “{command}”")
+    function, words = _COMMANDS[command]
+
+    def named(setup):
+        return f"{setup.layer(layer_id).muscle(name).name}: {words}"
+
+    return edit(row, lambda setup: function(setup, layer_id, name, sent, row), named).take
+
+
+def drive_all(row, layer_id, sent):
+    """Let one driver pull all muscles of a layer. Returns the Take or None. Raises BadInput."""
+    driver = _driver(sent)
+
+    def command(setup):
+        return edits.set_drivers(setup, layer_id, [own.id for own in setup.layer(layer_id).muscles], (driver,))
+
+    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: pulled by {PULLED_BY[driver.by]}").take
+
+
+def set_bones(row, layer_id, names):
+    """Which meshes the muscles of a layer keep off. Returns the Take or None. Raises BadInput."""
+    known = attaching.bones_of(loaded(row.pk)[0])
+    unknown = [name for name in names if name not in known]
+    if unknown:
+        raise BadInput(f"expected meshes that move with one joint, got “{unknown[0]}”")
+
+    def command(setup):
+        return edits.with_layer(setup, replace(setup.layer(layer_id), bones=tuple(sorted(set(names)))))
+
+    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: bones").take
+
+
+def facts_of(row, layer):
+    """What the panel says of a layer's muscles: rows, and the bones that there are with whether they are kept off."""
+    character, setup = loaded(row.pk)[0], row.setup
+    rows = []
+    for own in layer.muscles:
+        try:
+            built = BuiltMuscle(character, setup, layer, own)
+        except BadInput as error:
+            rows.append({"own": own, "problems": [str(error)], "length": None})
+        else:
+            rows.append({"own": own, "problems": [*built.piece.problems, *built.notes], "length": 1000.0 * built.piece.length})
+    own_meshes = {own.mesh for own in layer.muscles}
+    bones = [(name, name in layer.bones) for name in attaching.bones_of(character) if name not in own_meshes]
+    return {"rows": rows, "bones": bones, "meshes": [each for each in meshes_of(row) if each[0] not in own_meshes]}
+
+
+def one(row, layer_id, name):
+    """What the form of one muscle shows. Raises BadInput."""
+    character, setup = loaded(row.pk)[0], row.setup
+    layer = setup.layer(layer_id)
+    own, kind = layer.muscle(name), registry.kind_of(layer.kind)
+    dials = [(kind.dial(each), own.values.get(each), layer.value(each)) for each in kind.own_dials]
+    skeleton = character.skeleton
+    joints = [name for name, is_joint in zip(skeleton.names, skeleton.is_joint, strict=True) if is_joint or not skeleton.is_joint.any()]
+    return {
+        "layer": layer,
+        "own": own,
+        "ends": [(end, getattr(own, end)) for end in edits.ENDS],
+        "dials": dials,
+        "joints": joints,
+        "bones": [each for each in attaching.bones_of(character) if each != own.mesh],
+        "regions": [region for region in setup.regions if region.mesh == own.mesh and not region.is_final],
+        "others": [other for other in layer.muscles if other.id != own.id],
+        "pulled_by": PULLED_BY.items(),
+        "curves": CURVES.items(),
+        "axes": AXES.items(),
+    }
+
+
+def looks_of(row):
+    """What the stage draws of all muscles and bones of the layers that are on, as plain values."""
+    character, setup = loaded(row.pk)[0], row.setup
+    found, bones = [], set()
+    for layer in setup.layers:
+        if registry.kind_of(layer.kind).made_of != MUSCLES or not layer.is_on:
+            continue
+        bones |= {character.mesh_index(name) for name in layer.bones}
+        for own in layer.muscles:
+            try:
+                built = BuiltMuscle(character, setup, layer, own)
+                found.append({"layer": layer.id, "muscle": own.id} | looks.look(character, built))
+            except BadInput:
+                # The panel says what is wrong with it.
+                continue
+    return {"muscles": found, "bones": sorted(bones)}
+
+
+def _number(sent, name, otherwise=0.0):
+    text = sent.get(name, "").strip()
+    return checked_number(text) if text else otherwise
+
+
+def _driver(sent):
+    by = sent.get("by", "")
+    return PullDriver(
+        by,
+        sent.get("muscle" if by == "muscle" else "joint", "") if by in ("angle", "muscle") else "",
+        _number(sent, "low"),
+        _number(sent, "high", 1.0),
+        sent.get("axis", "any"),
+        sent.get("curve", "soft"),
+        _number(sent, "share", 1.0),
+    )
+
+
+def _attach(setup, layer, name, sent, row):
+    end, _, to = sent.get("to", "").partition(":")
+    character = loaded(row.pk)[0]
+    joint = to
+    if end == "bone":
+        bones = attaching.bones_of(character)
+        if to not in bones:
+            raise BadInput(f"expected a mesh that moves with one joint, got “{to}”")
+        joint = character.skeleton.names[bones[to]]
+    elif to not in character.skeleton:
+        raise BadInput(f"expected a joint or a bone to attach to, got “{to}”")
+    made = Attachment(joint, to if end == "bone" else "", _number(sent, "reach"), _number(sent, "firmness"), sent.get("region", ""))
+    return edits.attach(setup, layer, name, sent.get("end", ""), made)
+
+
+def _keys(setup, layer, name, sent, _row):
+    frames, values = sent.getlist("frame"), sent.getlist("value")
+    if "add" in sent:
+        frames, values = [*frames, sent.get("new_frame", "")], [*values, sent.get("new_value", "")]
+    removed = sent.get("remove")
+    keys = {checked_number(frame): checked_number(value) for frame, value in zip(frames, values, strict=False) if frame != removed}
+    return edits.set_pull(setup, layer, name, keys)
+
+
+def _add_driver(setup, layer, name, sent, row):
+    own, driver = setup.layer(layer).muscle(name), _driver(sent)
+    if driver.by == "angle" and driver.of not in loaded(row.pk)[0].skeleton:
+        raise BadInput(f"expected a joint whose angle pulls, got “{driver.of}”")
+    return edits.set_drivers(setup, layer, [name], (*own.drivers, driver))
+
+
+def _remove_driver(setup, layer, name, sent, _row):
+    own, number = setup.layer(layer).muscle(name), sent.get("number", "")
+    return edits.set_drivers(setup, layer, [name], tuple(each for at, each in enumerate(own.drivers) if str(at) != number))
+
+
+def _dial(setup, layer, name, sent, _row):
+    text = sent.get("value", "").strip()
+    return edits.set_own_dial(setup, layer, name, sent.get("dial", ""), text or None)
+
+
+_COMMANDS = {
+    "rename": (lambda setup, layer, name, sent, row: edits.rename_muscle(setup, layer, name, sent.get("value", "")), "renamed"),
+    "attach": (_attach, "attached"),
+    "swap": (lambda setup, layer, name, sent, row: edits.swap_ends(setup, layer, name), "ends swapped"),
+    "keys": (_keys, "pull keys"),
+    "smooth": (lambda setup, layer, name, sent, row: edits.set_smoothing(setup, layer, name, _number(sent, "value")), "smoothing"),
+    "drive": (_add_driver, "pulled"),
+    "undrive": (_remove_driver, "pulled no longer"),
+    "dial": (_dial, "own dial"),
+    "remove": (lambda setup, layer, name, sent, row: edits.without_muscles(setup, layer, [name]), "removed"),
+}
