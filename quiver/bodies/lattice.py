@@ -34,6 +34,7 @@ class Lattice:
     vertices int (R,); corners int32 (R, 4), corner_weights float64 (R, 4): each vertex's tetrahedron and its place in it
     is_thin bool (R,) which vertices lie away from all tetrahedra that fit into the flesh: one was made for them all the same
     pieces int (N,) which connected piece a node belongs to; edge the length of a cell
+    is_under bool (N,), of a layer: on its inner side, with flesh behind it that is too deep to be part of it
     """
 
     nodes: np.ndarray
@@ -45,13 +46,14 @@ class Lattice:
     is_thin: np.ndarray
     pieces: np.ndarray
     edge: float
+    is_under: np.ndarray | None = None
 
 
-def build(positions, triangles, chosen, edge, is_cut=False):
+def build(positions, triangles, chosen, edge, is_cut=False, thickness=None):
     """The Lattice for the ``chosen`` (bool) vertices of a surface, which may be open or cross itself.
 
     positions (V, 3), triangles (F, 3), edge the length of a cell; all in metres. It has the tetrahedra whose middles are inside, or, where
-    it ``is_cut``, all of which some part is. Raises BadInput.
+    it ``is_cut``, all of which some part is. ``thickness`` (V,) [m] leaves only what is no deeper below the skin. Raises BadInput.
     """
     vertices = np.flatnonzero(chosen)
     if not len(vertices):
@@ -71,7 +73,8 @@ def build(positions, triangles, chosen, edge, is_cut=False):
     # What lies on a face between two cells goes to the inner one.
     own = _key_of(INWARDS * points[vertices] - low, edge, size)
     centres = low + edge * middles
-    around_region = chosen[KDTree(points).query(centres, workers=-1)[1]]
+    nearest = KDTree(points).query(centres, workers=-1)[1]
+    around_region = chosen[nearest]
     flesh = np.zeros(len(centres), bool)
     # Only what is near the region or touches it is worth asking whether it is inside.
     asked = np.flatnonzero(_near_region(around_region, size))
@@ -81,6 +84,10 @@ def build(positions, triangles, chosen, edge, is_cut=False):
     else:
         flesh[asked] = _is_inside(centres[asked], points, triangles)
     kept = flesh & around_region
+    if thickness is not None:
+        inner = np.flatnonzero(kept)
+        squares = igl.point_mesh_squared_distance(np.ascontiguousarray(centres[inner]), points, np.asarray(triangles, np.int64))[0]
+        kept[inner] = np.sqrt(squares) <= thickness[nearest[inner]]
     full = np.unique(_node_codes(faces[np.flatnonzero(kept)], size))
     is_thin = ~np.isin(_node_codes(faces[own], size), full).any(1)
     kept[own] = True
@@ -88,15 +95,17 @@ def build(positions, triangles, chosen, edge, is_cut=False):
     codes = _node_codes(faces[rows], size)
     used, tets = np.unique(codes, return_inverse=True)
     tets = tets.reshape(codes.shape).astype(np.int32)
-    others = np.unique(_node_codes(faces[np.flatnonzero(flesh & ~kept)], size))
+    beside = flesh & ~kept if thickness is None else flesh & ~around_region
+    others = np.unique(_node_codes(faces[np.flatnonzero(beside)], size))
+    under = np.isin(used, np.unique(_node_codes(faces[np.flatnonzero(flesh & around_region & ~kept)], size)))
     nodes, tets, order, place_of = ordered(low + edge * _node_positions(used, size), tets)
     row_of = np.full(len(faces), -1)
     row_of[rows] = place_of
     corners = tets[row_of[own]]
     corner_weights = barycentric(nodes[corners], points[vertices])
-    return Lattice(
-        origin + nodes, tets, np.isin(used, others)[order], vertices, corners, corner_weights, is_thin, pieces(len(nodes), tets), edge
-    )
+    is_inner, whose = np.isin(used, others)[order], pieces(len(nodes), tets)
+    is_under = None if thickness is None else under[order] & ~is_inner
+    return Lattice(origin + nodes, tets, is_inner, vertices, corners, corner_weights, is_thin, whose, edge, is_under)
 
 
 def filled(corners, points, triangles):

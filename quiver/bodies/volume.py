@@ -20,6 +20,8 @@ STIFF_HOLD = 40.0
 """How much stiffer than the flesh as a whole a hold of one half is."""
 LEAST_HOLD = 0.02
 """What holds a piece that nothing else holds."""
+STIFF_ACROSS, RIGID = 100.0, 1e-6
+"""How much stiffer than anything what cannot move along a direction is held; rates so small against others are none."""
 LEAST_WEIGHT = 0.4
 """A tetrahedron of which less is inside weighs as if so much were."""
 POISSON_RANGE = (0.05, 0.49)
@@ -154,11 +156,12 @@ def build(lattice, node_holds, volume_keep, firmness, weight=1.0):
     return body_of(lattice, density, holds, springs, volume_keep)
 
 
-def body_of(lattice, density, holds, springs, volume_keep, filled=None, grain=None, surface=None):
+def body_of(lattice, density, holds, springs, volume_keep, filled=None, grain=None, surface=None, across=None):
     """The body of a lattice in metres, of a density [kg/m3]; holds and springs (N,) as VolumeBody says.
 
     filled (T,) is which share of each tetrahedron there is, all of it if not said; ``grain`` (Grain) makes it stiffer along fibres than
     across, or the other way round; ``surface``, faces (F, 3) and shares (F,) by which they count, goes around what is there.
+    ``across`` is nodes (m,) and unit vectors (m, 3) along which they cannot move.
     """
     nodes = lattices.seen_from(lattice.nodes.min(0), lattice.nodes)
     edges = nodes[lattice.tets[:, 1:]] - nodes[lattice.tets[:, :1]]
@@ -187,6 +190,8 @@ def body_of(lattice, density, holds, springs, volume_keep, filled=None, grain=No
     grown = _growths(lattice, min(keeping, STIFFEST), surface)
     is_free = holds < PINNED
     is_free[np.setdiff1d(lattice.tets[hangs], lattice.tets[~hangs])] = False
+    if across is not None and len(across[0]):
+        stiffness = stiffness + _stiff_across(*across, STIFF_ACROSS * stiffness.diagonal().max(), len(nodes))
     lowest, mode = _lowest_mode(stiffness, grown, masses, springs, is_free, lattice)
     rest = (shear, linear_bulk + shear, lattice.pieces, keeping, lowest, mode, fibres)
     return VolumeBody(lattice.nodes, density, masses, holds, springs, volumes, gram, metric, sixfold, *rest)
@@ -308,6 +313,14 @@ def _stiffness_along(lattice, inverse, weights, extra):
     return sparse.kron(sparse.coo_matrix((local.ravel(), (rows, columns)), shape=(count, count)), np.eye(3), format="csr")
 
 
+def _stiff_across(rows, ways, stiffness, count):
+    """What holds nodes (m,) along unit vectors (m, 3), sparse (3 N, 3 N)."""
+    local = stiffness * ways[:, :, None] * ways[:, None, :]
+    places = 3 * rows[:, None] + np.arange(3)
+    where = np.repeat(places, 3, axis=1).ravel(), np.tile(places, (1, 3)).ravel()
+    return sparse.coo_matrix((local.ravel(), where), shape=(3 * count, 3 * count)).tocsr()
+
+
 def _lowest_mode(stiffness, grown, masses, springs, is_free, lattice):
     """Squared rate [1/s2] and shape (N, 3) of the slowest mode of what is free that moves the skin, for a Young's modulus of one; 0 where
     nothing is free. ``grown`` (3 N, Q) adds its product with its transpose to the stiffness.
@@ -327,7 +340,9 @@ def _lowest_mode(stiffness, grown, masses, springs, is_free, lattice):
     order = np.argsort(rates)[:MODES]
     shapes = np.zeros((3 * len(masses), len(order)))
     shapes[free] = scale @ modes[:, order]
-    slowest = next((k for k in range(len(order)) if _is_seen(lattice, shapes[:, k].reshape(-1, 3), masses)), 0)
+    # What slides about as a whole swings at no rate.
+    swings = rates[order] > RIGID * rates[order].max()
+    slowest = next((k for k in range(len(order)) if swings[k] and _is_seen(lattice, shapes[:, k].reshape(-1, 3), masses)), 0)
     shape = shapes[:, slowest]
     return float(rates[order[slowest]]), (shape / max(np.abs(shape).max(), 1e-30)).reshape(-1, 3)
 

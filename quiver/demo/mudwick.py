@@ -3,6 +3,7 @@ import itertools
 from dataclasses import replace
 
 import numpy as np
+from scipy.spatial import KDTree
 
 from quiver.demo import mudwick_anatomy as anatomy
 from quiver.demo import mudwick_gear as gear
@@ -232,7 +233,8 @@ def build():
         builder.add_mesh(name, parts, roughness=0.7)
     for clip in clips(builder):
         builder.add_clip(*clip)
-    return builder.glb(), setup(skin, gear.laced(blanket))
+    flesh = np.concatenate([part.vertices for part in anatomy.muscles(builder)])
+    return builder.glb(), setup(skin, gear.laced(blanket), flesh)
 
 
 SOFT = {"Belly": ((0.0, 0.36, -0.10), 0.66), "Throat pouch": ((0.0, 0.72, 0.90), 0.30)}
@@ -249,7 +251,17 @@ def _soft_regions(skin):
         yield name, regions.around(regions.nothing(len(positions)), top, centre, reach)
 
 
-def setup(skin, blanket):
+def _tissue_levels(skin, flesh, taken):
+    """Levels of the skin over the muscles of legs, where nothing else is soft: what no muscle is near is out."""
+    positions = np.concatenate([part.vertices for part in skin])
+    away = KDTree(flesh[: anatomy.OF_LEGS]).query(positions)[0]
+    body = np.arange(len(positions)) < len(skin[0].vertices)
+    influence = np.clip((0.085 - away) / 0.05, 0.0, 1.0)
+    levels = np.round(regions.IN_FULL * influence).astype(np.uint8)
+    return np.where((influence > 0.0) & body & ~taken & (positions[:, 1] > 0.32), levels, regions.OUT).astype(np.uint8)
+
+
+def setup(skin, blanket, flesh):
     """The setup that comes with Mudwick."""
     barbels = tuple(ChainPick(f"barbel_{letter}{number}_1") for letter in "lr" for number in "12")
     frill = tuple(ChainPick(f"frill_{number}_1") for number in (1, 2, 3, 4))
@@ -265,6 +277,9 @@ def setup(skin, blanket):
     made = Setup(preroll_frames=12.0)
     for name, levels in _soft_regions(skin):
         made = edits.with_new_region(made, name, "skin", len(levels), regions.encode(levels))
+    taken = np.any([regions.is_in(levels) for _, levels in _soft_regions(skin)], axis=0)
+    over = _tissue_levels(skin, flesh, taken)
+    made = edits.with_new_region(made, "Shoulders and haunches", "skin", len(over), regions.encode(over))
     looseness = np.round(blanket * regions.IN_FULL).astype(np.uint8)
     made = edits.with_new_region(made, "Saddle blanket", "blanket", len(looseness), regions.encode(looseness))
     soft = {
@@ -285,4 +300,5 @@ def setup(skin, blanket):
             prop("bags", "Mail bags", bags, "Heavy bag"),
             *made.layers,
             anatomy.layer(),
+            edits.new_layer("tissue", "tissue", "Hide over the legs", {"thickness": 40.0, "wobble_rate": 5.0}, region="shoulders-and-haunches"),
     ))

@@ -42,6 +42,8 @@ MUSCLES = {
 }
 """Left ones: (joint, bone) of the origin and of the insertion, points [m], shape, width, thickness [m], where it is thickest."""
 
+OF_LEGS = 12 * (muscle_forms.RINGS * muscle_forms.AROUND + 2)
+"""So many vertices, the first ones, are those of legs' muscles."""
 OWN = {"jaw": {"wobble_rate": 9.0, "shortening": 18.0}, "haunch": {"wobble_rate": 4.0, "settle_time": 14.0}}
 """Dials that some muscles have for themselves."""
 

@@ -233,7 +233,8 @@ def _push_surface_contacts(step, substeps, points, old, bases, corners, corner_w
     """Push points that ride on particles off spots of a surface that moves; other arrays as `push_held`.
 
     surface_contacts (M, 12) each point's place on the surface when the frame begins and when it ends [m], and the normals there;
-    contact_distances (M,) how far in front of it the point keeps [m]; frictions (M,) coefficients of friction
+    contact_distances (M,) how far in front of it the point keeps [m]; frictions (M,) coefficients of friction: negative ones hold it just
+    as far in front, from both sides, without friction
     """
     each = 1.0 / substeps
     now, then = (step + 1.0) * each, step * each
@@ -257,6 +258,9 @@ def _push_surface_contacts(step, substeps, points, old, bases, corners, corner_w
             + (bz - surface_contacts[m, 2] - now * wz) * nz
             - contact_distances[m]
         )
+        if frictions[m] < 0.0:
+            spread(points, corners, corner_weights, m, inverse_mass, -gap * nx, -gap * ny, -gap * nz)
+            continue
         if gap >= 0.0:
             continue
         # In front or not is asked of where the surface looked then, see kernels/surface_contacts.py.

@@ -8,6 +8,7 @@ from quiver.layers.muscle import MUSCLE
 from quiver.layers.prop import PROP
 from quiver.layers.sheet import SHEET
 from quiver.layers.skin_contact import SKIN_CONTACT
+from quiver.layers.tissue import TISSUE
 from quiver.layers.volume import VOLUME
 
 _kinds: dict[str, LayerKind] = {}
@@ -37,5 +38,5 @@ def kind_of(name):
     return _kinds[name]
 
 
-for _kind in (CHAIN, VOLUME, SHEET, MUSCLE, PROP, SKIN_CONTACT, LIMB_CLEARANCE):
+for _kind in (CHAIN, VOLUME, SHEET, MUSCLE, TISSUE, PROP, SKIN_CONTACT, LIMB_CLEARANCE):
     register(_kind)

@@ -111,6 +111,8 @@ class Execution:
 
         def run(nodes):
             """Simulate nodes that do not need each other; what is cut for two threads has both for itself."""
+            known = {node.part.layers[0].id: found for node, found in outputs.items() if node.part.is_soft}
+            nodes = [(node, replace(seen, results={own: known[own] for own in node.after}) if node.after else seen) for node, seen in nodes]
             # Soft bodies take the longest, so they come first.
             nodes = sorted(nodes, key=lambda item: not item[0].part.is_soft)
             alone, small = [[item] for item in nodes if item[0].part.is_cut], [item for item in nodes if not item[0].part.is_cut]
@@ -130,6 +132,9 @@ class Execution:
             if stage.is_followed:
                 run([(node, frames) for node in stage.driving])
                 frames.world = world_matrices(self.skeleton, frames.pose)
+            if any(node.after for node in stage.soft):
+                run(unfollowed)
+                unfollowed = []
             # What nobody follows can wait for others to be simulated with; it sees the world as it is now.
             unfollowed += [(node, replace(frames)) for node in (*(() if stage.is_followed else stage.driving), *stage.soft)]
         run(unfollowed)

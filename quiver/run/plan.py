@@ -48,6 +48,8 @@ class PlanContext:
         self.character, self.setup, self.clip, self.notes = character, setup, clip, notes
         self.contacts, self.rest_world, self.units = Contacts(character, setup), rest_matrices(character.skeleton), []
         self.source = ClipSource(character.skeleton, clip, setup.frame_rate, setup.preroll_frames)
+        # What kinds that come before have made so far.
+        self.units_so_far = []
 
     @property
     def clip_frames(self):
@@ -69,7 +71,7 @@ class Node:
 
     digest    stands for all that its result depends on; shown stands for that and how much of it is used
     every     1 where its outputs are known at each substep, because later parts follow it, else the substeps of a frame
-    followed  the nodes that the parts drive which it follows
+    followed  the nodes that the parts drive which it follows; after the ids of layers whose results it takes
     """
 
     part: object
@@ -77,6 +79,7 @@ class Node:
     shown: str
     every: int
     followed: tuple
+    after: tuple = ()
 
 
 @dataclass(frozen=True)
@@ -251,7 +254,9 @@ class _Compiler:
         found = []
         for kind in registry.kinds():
             if kind.stage == stage:
-                found += kind.build(self.context, [layer for layer in self.layers if layer.kind == kind.name])
+                made = kind.build(self.context, [layer for layer in self.layers if layer.kind == kind.name])
+                self.context.units_so_far += made
+                found += made
         return found
 
     def _units(self):
@@ -314,6 +319,7 @@ class _Compiler:
         followed = [node for node, is_seen, moved in self.movers if is_seen and seen & moved]
         inputs = {node.shown for node in followed}
         inputs |= {self._digests[id(body)] for ride in rides for body in ride.carriers}
+        inputs |= {self._digests[id(before)] for unit in group for before in unit.after}
         every = 1 if is_needed else self.substeps
         attached = [ride.digest_inputs for ride in rides]
         digest = digest_of(self.keyed_digest, self.substeps, every, part.digest_inputs(), attached, inputs)
@@ -321,7 +327,8 @@ class _Compiler:
         for unit in part.units:
             self._digests[id(unit)] = shown
         driven = {own for node in followed for unit in node.part.units for own in unit.drives}
-        return Node(part, digest, shown, every, tuple(sorted(driven)))
+        after = tuple(sorted({before.layer.id for unit in group for before in unit.after}))
+        return Node(part, digest, shown, every, tuple(sorted(driven)), after)
 
     def _below(self, part):
         return {below for unit in part.units for node in unit.drives for below in self.skeleton.below(node)}

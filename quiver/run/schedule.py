@@ -47,6 +47,7 @@ def _needs(skeleton, units, index, drivers):
     found = {drivers[node] for node in nodes if node in drivers}
     # What a chain's own joints do to itself is its own affair.
     found -= {index} if not unit.is_soft and not _meets_itself(skeleton, unit) else set()
+    found |= {other for other, each in enumerate(units) if any(each is before for before in unit.after)}
     if unit.ride:
         found |= {other for other, body in enumerate(units) if any(body is carrier for carrier in unit.ride.carriers)}
     return found

@@ -182,6 +182,8 @@ class Layer:
     form: Form | None = None
     muscles: tuple = ()
     bones: tuple = ()
+    fat: str = ""
+    clings: str = ""
     leaves_out: str = ""
     group: str = ""
     link: str = ""
@@ -191,7 +193,7 @@ class Layer:
         """The ids of the regions that it names."""
         left_out = "" if self.leaves_out.startswith(f"{LAYER}:") else self.leaves_out
         painted = [end.region for muscle in self.muscles for end in (muscle.origin, muscle.insertion)]
-        return [identifier for identifier in (self.region, self.other, left_out, *painted) if identifier]
+        return [each for each in (self.region, self.other, left_out, self.fat, self.clings, *painted) if each]
 
     def muscle(self, identifier):
         """The muscle of that id. Raises BadInput."""

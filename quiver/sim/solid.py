@@ -356,24 +356,27 @@ NO_PAIRS = (np.zeros((0, 2), np.int32), np.zeros((0, 3)), np.zeros(0), 0.0)
 NO_TOUCHES = (NO_HELD, NO_SURFACE_CONTACTS, NO_SURFACE_CONTACT_LANES, NO_PAIRS)
 
 
-def advance(model, state, targets, before, pull=None, threads=None, touches=NO_TOUCHES, keeps="keyed", pulls=None):
+def advance(model, state, targets, before, pull=None, threads=None, touches=NO_TOUCHES, keeps="keyed", pulls=None, rests=None):
     """Advance ``state`` by one frame of S substeps towards keyed places targets (S, N, 3), from before (N, 3) [m].
 
     ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame; ``touches`` is what may touch, as `push_held`,
     `push_surface_contacts`, `push_surface_contact_lanes` (kernels/surface_contacts.py) and `push_pairs` (kernels/contacts.py) take it.
-    Pieces keep their "keyed" volume, or that at "rest"; ``pulls`` (Pulls) is how strongly their fibres are pulled.
+    Pieces keep their "keyed" volume, or that at "rest"; ``pulls`` (Pulls) is how strongly their fibres are pulled. Where
+    what is held is led elsewhere than it rests, ``rests`` is where it does, as targets and before.
     """
     pull = np.float32(model.dt) * np.asarray(model.gravity if pull is None else pull, np.float32)
     body = (state.positions, model.inverse_masses, state.pulls(pull), model.damping)
     factors = (np.float32(model.drag_factor), np.float32(model.speed_limit))
     keyed = (np.ascontiguousarray(targets, float), np.ascontiguousarray(before, float))
+    if rests is not None:
+        rests = tuple(np.ascontiguousarray(each, float) for each in rests)
     if model.settles:
         _loosen(model, keyed[0][-1])
     scene = (
         *body,
         *factors,
         (model.tets, model.length_limits),
-        *volume_goals(model, state, keyed, keeps, pulls),
+        *volume_goals(model, state, keyed if rests is None else rests, keeps, pulls),
         touches,
         model.rows,
         model.holds,

@@ -18,6 +18,9 @@ from studio.edits.services import edit
 from studio.motion.models import OwnPreset
 from studio.numbers import whole_number
 
+MAPS = ("fat", "clings")
+"""Fields of a layer that name a painted map."""
+
 
 def ride(row, layer_id, rides):
     """Attach a layer of joints to a soft volume (its id) or a follower, or, with "", to its joints alone. Raises BadInput."""
@@ -43,6 +46,22 @@ def leave_out(row, layer_id, what):
         return edits.set_fields(setup, layer_id, leaves_out=what)
 
     return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: leaves out").take
+
+
+def set_maps(row, layer_id, sent):
+    """Choose the painted maps (ids of regions) of a layer that has such: {field: id}. Raises BadInput."""
+    maps = {name: sent[name] for name in MAPS if name in sent}
+
+    def command(setup):
+        layer = setup.layer(layer_id)
+        for name, region in maps.items():
+            if name not in registry.kind_of(layer.kind).fields:
+                raise BadInput(f"a layer of the kind {registry.kind_of(layer.kind).label} has no such map")
+            if region and setup.region(region).mesh != setup.region(layer.region).mesh:
+                raise BadInput(f"expected a map of the mesh of “{layer.name}”, “{setup.region(region).name}” is of another")
+        return edits.set_fields(setup, layer_id, **maps)
+
+    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: map").take
 
 
 def follow(row, layer_id, mesh, vertices):

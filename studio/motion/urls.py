@@ -37,6 +37,7 @@ urlpatterns = [
     path("characters/<int:pk>/motion/<slug:layer>/preset/", views.save_preset, name="save-preset"),
     path("characters/<int:pk>/motion/<slug:layer>/ride/", views.ride, name="ride"),
     path("characters/<int:pk>/motion/<slug:layer>/leave-out/", views.leave_out, name="leave-out"),
+    path("characters/<int:pk>/motion/<slug:layer>/maps/", views.set_maps, name="layer-maps"),
     path("characters/<int:pk>/motion/<slug:layer>/points/", views.follow_points, name="follow-points"),
     path("characters/<int:pk>/motion/<slug:layer>/form/", views.place_form, name="place-form"),
     path("characters/<int:pk>/motion/<slug:layer>/form/move/", views.move_form, name="move-form"),

@@ -220,6 +220,13 @@ def leave_out(request, pk, layer):
 
 
 @require_POST
+def set_maps(request, pk, layer):
+    """Choose the painted maps of a layer, such as where tissue is fat."""
+    row = character_or_404(pk, request)
+    return show_panel(request, row, [layer], services.set_maps(row, layer, request.POST))
+
+
+@require_POST
 def follow_points(request, pk, layer):
     """Let a layer hang on a new follower, or, with "forget", remove one."""
     row = character_or_404(pk, request)

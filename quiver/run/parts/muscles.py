@@ -139,7 +139,7 @@ class _JoinedPart:
 class MuscleLayer(SoftBody):
     """One layer of the kind muscle in a run."""
 
-    mesh_index, vertices = -1, np.zeros(0, int)
+    is_muscle, mesh_index, vertices = True, -1, np.zeros(0, int)
     VARYING = (*SoftBody.VARYING, "pulled")
 
     def __init__(self, character, layer, setup, notes):
@@ -199,6 +199,22 @@ class MuscleLayer(SoftBody):
 
     def _heaviest(self):
         return max(self.built, key=lambda each: each.piece.volume).nodes[0]
+
+    def surfaces(self):
+        """[(triangles (F, 3), how many vertices)] of its muscles, one after another."""
+        return [(each.piece.triangles, len(each.piece.points)) for each in self.built]
+
+    def surface_positions(self, world, outputs):
+        """Where the vertices of its muscles are, (F, V, 3) [m], in node matrices (F, J, 3, 4) and, with outputs, as simulated."""
+        nodes = self.keyed(world)
+        if outputs is not None:
+            nodes = nodes + outputs["moves"][1:]
+        parts = []
+        for numbers, each in zip(self.part.numbers, self.built, strict=True):
+            made = each.shape.lattice
+            order = np.argsort(made.vertices)
+            parts.append(np.einsum("rc,frck->frk", made.corner_weights[order], nodes[:, numbers[made.corners[order]]]))
+        return np.concatenate(parts, axis=1)
 
     def digest_inputs(self):
         """As `Part.digest_inputs`."""

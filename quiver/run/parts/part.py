@@ -1,6 +1,7 @@
 """What parts of a run have in common: units that the schedule orders, and parts that simulate some units together."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -14,6 +15,7 @@ class Frames:
     pose, world   (S, J) what later stages follow; final the Pose (F, J) as all parts leave it
     keyed_rotations  (F, J, 4) of the keyed pose at the frames
     source        where the keyed pose comes from (run/keyed.py)
+    results       {layer id: outputs} of the parts whose results it takes
     at            the first frame; per_frame substeps a frame
     origin_world  (J, 3, 4) the keyed world at the first substep of the block that these frames are part of
     skin_world    (S, J, 3, 4) where skins are that a part meets: as keyed, but for what the part follows
@@ -28,6 +30,7 @@ class Frames:
     skin_world: np.ndarray
     keyed_rotations: np.ndarray
     source: object
+    results: Mapping = field(default_factory=dict)
 
     @property
     def count(self):
@@ -53,9 +56,10 @@ class Unit:
     follows     nodes whose placement in the world it takes as given
     met         the colliders (indices) and skins_met the Skins that it collides with, once it was told to `meet`
     met_nodes   nodes that the colliders it meets ride on: what moves them comes first
+    after       units whose results it takes
     """
 
-    drives, follows, met, skins_met, met_nodes = (), (), (), (), ()
+    drives, follows, met, skins_met, met_nodes, after = (), (), (), (), (), ()
     node = ride = None
     is_soft = False
 

@@ -207,8 +207,7 @@ class SoftBody(Unit, Part):
         """
         per_frame = len(world) // frames
         ends, own = world[per_frame - 1 :: per_frame], per_frame // self.stride
-        # Keyed where it takes a step itself.
-        keyed, turned = self.keyed(world[self.stride - 1 :: self.stride]), self.frames_of(ends)
+        keyed, turned = self._keyed_steps(world, frames), self.frames_of(ends)
         self.ends = ends, keyed[own - 1 :: own]
         out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 4), np.float32)
         if self.touching:
@@ -220,10 +219,13 @@ class SoftBody(Unit, Part):
                 steps = np.repeat(steps[-1:], own, 0)
             for look, some in enumerate(np.split(steps, self.looks)):
                 moves = some[-1] - self.before
-                touches = self.touching.touches(frame, self.state, moves, look, threads) if self.touching else solid.NO_TOUCHES
+                touches = self._touches(frame, moves, look, threads, jumped[frame])
                 touches = *touches[:3], self._pairs(moves, len(some) * self.model.dt)
                 more = self._keeps, *self._besides_pull(frame, look / self.looks, (look + 1) / self.looks)
-                self.solver.advance(self.model, self.state, some, self.before, self._pull(turned[frame]), threads, touches, *more)
+                targets, begin = self._led(frame, some, self.before, jumped[frame])
+                if targets is not some:
+                    more = *more, None, (some, self.before)
+                self.solver.advance(self.model, self.state, targets, begin, self._pull(turned[frame]), threads, touches, *more)
                 self.before = some[-1]
             self.turned = turned[frame]
             out[frame] = self.state.positions - self.before
@@ -233,6 +235,18 @@ class SoftBody(Unit, Part):
         self.moves = np.concatenate([self.moved_before, out])
         self.moved_before = out[-1:]
         return out, measures
+
+    def _keyed_steps(self, world, frames):
+        """Where the particles are keyed to be after each step of so many frames (S, N, 3) [m]."""
+        return self.keyed(world[self.stride - 1 :: self.stride])
+
+    def _touches(self, frame, moves, look, threads, jumped):
+        """What may touch in a look of a frame in which the particles are keyed to move by (N, 3)."""
+        return self.touching.touches(frame, self.state, moves, look, threads) if self.touching else solid.NO_TOUCHES
+
+    def _led(self, frame, steps, before, jumped):
+        """Where its particles are led to in a frame, (S, N, 3) and before (N, 3): where they are keyed to be, or elsewhere."""
+        return steps, before
 
     def _carry_over(self, positions, turned):
         """The root jumped: go along with it, and carry the swing over."""
