@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from quiver.bodies.inner import outer_meshes
 from quiver.cache import Cache
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
@@ -63,7 +64,7 @@ def skin_of_nodes(character, nodes):
     """{mesh index: vertices} of which most is moved by some nodes and those below them."""
     nodes = {below for node in nodes for below in character.skeleton.below(int(node))}
     found = {}
-    for index, mesh in enumerate(character.meshes):
+    for index, mesh in outer_meshes(character):
         if mesh.skin < 0:
             found[index] = np.arange(len(mesh.positions)) if mesh.node in nodes else np.zeros(0, int)
         else:
@@ -79,7 +80,7 @@ def vertices_by_node(character):
 
 def _vertices_by_node(character):
     world, found = rest_matrices(character.skeleton), {}
-    for mesh in character.meshes:
+    for _, mesh in outer_meshes(character):
         positions, most = skinned_positions(mesh, world), mesh.heaviest
         for node in np.unique(most):
             found.setdefault(int(node), []).append(positions[most == node])

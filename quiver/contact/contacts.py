@@ -4,6 +4,7 @@ from functools import cached_property
 
 import numpy as np
 
+from quiver.bodies.inner import outer_meshes
 from quiver.colliders import SURFACES
 from quiver.contact.skins import Skin, SkinBehind, surface_of, surface_of_collider
 from quiver.errors import BadInput
@@ -115,7 +116,7 @@ class Contacts:
         """{node: index of the mesh that it moves the largest part of, more than any other node does of that part}: of those that have an
         inside, which clothes have not."""
         found = {}
-        for index, mesh in enumerate(self.character.meshes):
+        for index, mesh in outer_meshes(self.character):
             if mesh.skin < 0 or not len(mesh.triangles) or not surface_of(self.character, mesh.name, self.scale).has_inside:
                 continue
             heaviest = mesh.heaviest

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from quiver.bodies.inner import outer_meshes
 from quiver.kernels.samples import place_samples
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_through, subset
@@ -26,7 +27,7 @@ class SkinSamples:
         rest = rest_matrices(character.skeleton)[None]
         self.parts, chains, segments, slots, shares = [], [], [], [], []
         segment_of = _segments(character.skeleton, drivers, counts)
-        for mesh in character.meshes:
+        for _, mesh in outer_meshes(character):
             vertices, chain, segment, own_slots, own_shares = _carried(mesh, segment_of, bare)
             if not len(vertices):
                 continue

@@ -300,5 +300,5 @@ def setup(skin, blanket, flesh):
             prop("bags", "Mail bags", bags, "Heavy bag"),
             *made.layers,
             anatomy.layer(),
-            edits.new_layer("tissue", "tissue", "Hide over the legs", {"thickness": 40.0, "wobble_rate": 5.0}, region="shoulders-and-haunches"),
+            edits.new_layer("tissue", "tissue", "Hide over the legs", {"thickness": 40.0}, region="shoulders-and-haunches"),
     ))

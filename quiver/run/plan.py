@@ -9,6 +9,7 @@ import numpy as np
 
 from quiver import layers as registry
 from quiver.bodies import fitting
+from quiver.bodies.inner import outer_meshes
 from quiver.contact.contacts import Contacts
 from quiver.contact.roots import inner_roots
 from quiver.digests import digest_of
@@ -351,7 +352,7 @@ class _Compiler:
                 skin = fitting.skin_of_nodes(character, [node for each in own for node in each.drives])
                 found[unit.layer.id] = ClipDepth(character, contacts, skin, contacts.seen(unit.met), unit.skins_met)
         if self.setup.watches_skin:
-            skin = {index: np.arange(len(mesh.positions)) for index, mesh in enumerate(character.meshes)}
+            skin = {index: np.arange(len(mesh.positions)) for index, mesh in outer_meshes(character)}
             found[WHOLE_SKIN] = ClipDepth(character, contacts, skin, np.arange(len(contacts)), contacts.skins, apart=True)
         for body in (unit for unit in units if unit.is_soft and unit.touching):
             skin = body.touching_skin

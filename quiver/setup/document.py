@@ -275,7 +275,7 @@ def _layer_plain(layer):
     for name in sorted(kind.fields):
         value = getattr(layer, name)
         if value:
-            plain[name] = _plain(FormDocument(**_values(value))) if name == "form" else value
+            plain[name] = _plain(FormDocument(**_values(value))) if name == "form" else list(value) if isinstance(value, tuple) else value
     plain |= {"dials": kind.defaults | layer.values, "amount": [list(key) for key in layer.amount]}
     return plain | {name: getattr(layer, name) for name in ("group", "link") if getattr(layer, name)}
 

@@ -57,7 +57,9 @@ class ResultsTest(TestCase):
         for layer_id, expected in (
             ("frill", {"frill"}),
             ("bell", {"bell"}),
-            ("tail", {"tail", "belly"}),
+            # A muscle ends on the tail.
+            ("tail", {"tail", "belly", "muscles", "tissue"}),
+            ("tissue", {"tissue"}),
             ("saddle-blanket", {"saddle-blanket"}),
         ):
             changed = edits.set_dial(self.setup, [layer_id], "settle_time", self.setup.layer(layer_id).value("settle_time") + 5.0)
@@ -68,7 +70,7 @@ class ResultsTest(TestCase):
     def test_an_amount_runs_nothing_but_what_follows_its_layer(self):
         half = edits.set_amount(self.setup, ["tail"], ((0.0, 0.5),))
         ran, chunks = self.simulated(half)
-        self.assertEqual(ran, {"belly"})
+        self.assertEqual(ran, {"belly", "muscles", "tissue"})
         self.assert_same(chunks, self.take(half))
 
     def test_names_and_unused_regions_run_nothing(self):
