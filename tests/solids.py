@@ -22,6 +22,7 @@ STEPS = (
         "push_surface_contacts",
         "push_surface_contact_lanes",
         "push_pairs",
+        "push_apart",
     ),
 )
 

@@ -29,6 +29,30 @@ def bones_of(character):
     return found
 
 
+def bones_mesh(character, names):
+    """Some bones as one mesh in the rest pose, each moved by its own node. Raises BadInput where one is no bone."""
+    known, rest = bones_of(character), rest_matrices(character.skeleton)
+    wrong = [name for name in names if name not in known]
+    if wrong:
+        raise BadInput(f"expected a mesh that moves with one joint for a bone, got “{wrong[0]}”")
+    nodes = np.unique([known[name] for name in names]).astype(np.int32)
+    positions, triangles, joints, begin = [], [], [], 0
+    for name in names:
+        mesh = character.mesh(name)
+        positions.append(skinned_positions(mesh, rest))
+        triangles.append(mesh.triangles + begin)
+        joints.append(np.full(len(mesh.positions), known[name], np.int32))
+        begin += len(mesh.positions)
+    joints = np.stack([np.concatenate(joints)] * 4, axis=1)
+    weights = np.zeros(joints.shape, np.float32)
+    weights[:, 0] = 1.0
+    binds = np.linalg.inv(_square(rest[nodes]))[:, :3]
+    middle = np.concatenate(positions).mean(0)
+    binds[:, :, 3] += binds[:, :, :3] @ middle
+    points = np.float32(np.concatenate(positions) - middle)
+    return Mesh("bones", int(nodes[0]), points, np.concatenate(triangles).astype(np.int32), None, joints, weights, 0, nodes, binds)
+
+
 def node_of(character, end, name):
     """The node that an Attachment of a muscle of that name rides on. Raises BadInput."""
     if end.bone:

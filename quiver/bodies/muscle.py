@@ -10,7 +10,7 @@ from quiver.bodies import lattice as lattices
 from quiver.bodies import volume
 from quiver.mesh.topology import faces_of_tets
 
-USUAL_CELLS = 36.0
+USUAL_CELLS = 20.0
 """Cells that a muscle's volume makes where the artist leaves their size to us: with those that its surface cuts, about 600 tetrahedra."""
 CAP = 0.12
 """Where nobody says how far an attachment reaches, it takes so much of the muscle's length."""
@@ -112,13 +112,13 @@ class MuscleDials:
 @dataclass(frozen=True, eq=False)
 class Muscle:
     """One muscle, ready to be simulated: its shape, the VolumeBody for a Young's modulus of one, its fibres (T, 3) in the rest pose, and
-    its nodes' field (N,), 0 at its origin and 1 at its insertion.
+    how far its nodes are from what its origin holds, 0, to what its insertion does, 1 (N,).
     """
 
     shape: MuscleShape
     body: volume.VolumeBody
     directions: np.ndarray
-    field: np.ndarray
+    between: np.ndarray
 
 
 def build(shape, is_origin, is_insertion, springs, dials):
@@ -138,13 +138,22 @@ def build(shape, is_origin, is_insertion, springs, dials):
     holds = np.where(held & (springs <= 0.0), 1.0, 0.0)
     grain = volume.Grain(directions, pulling, dials.along, dials.firmer, dials.shortest)
     body = volume.body_of(made, dials.density, holds, np.where(held, springs, 0.0), dials.volume_keep, shape.filled, grain, shape.surface)
-    return Muscle(shape, body, directions, field)
+    return Muscle(shape, body, directions, _between(shape.along, is_origin, is_insertion))
 
 
-def line_of(shape, field, count):
-    """So many points (count, 3) [m] in the middle of what lies abreast by a field (N,) from 0 to 1, evenly spaced in it."""
+def _between(along, is_origin, is_insertion):
+    """How far nodes are from the origin, 0, to the insertion, 1, by how far along the muscle (N,) they are."""
+    if np.median(along[is_origin]) > np.median(along[is_insertion]):
+        along = 1.0 - along
+    begin, end = np.quantile(along[is_origin], 0.9), np.quantile(along[is_insertion], 0.1)
+    share = np.clip((along - begin) / max(end - begin, 1e-6), 0.0, 1.0)
+    return np.where(is_origin, 0.0, np.where(is_insertion, 1.0, share))
+
+
+def line_of(shape, between, count):
+    """So many points (count, 3) [m] in the middle of what lies abreast, evenly spaced in ``between`` (N,), as a Muscle has it."""
     made = shape.lattice
-    middles, at = made.nodes[made.tets].mean(1), field[made.tets].mean(1)
+    middles, at = made.nodes[made.tets].mean(1), between[made.tets].mean(1)
     volumes = shape.filled * np.abs(np.linalg.det(made.nodes[made.tets[:, 1:]] - made.nodes[made.tets[:, :1]]))
     steps = np.linspace(0.0, 1.0, count)
     shares = volumes * np.exp(-0.5 * ((at - steps[:, None]) * 2.0 * count) ** 2)
@@ -173,7 +182,7 @@ def surfaces_of(muscles):
         faces.append(own + begin)
         shares.append(weights)
         counts.append(len(own))
-        begin += len(each.field)
+        begin += len(each.between)
     return np.concatenate(faces).astype(np.int32), np.cumsum([0, *counts]).astype(np.int64), np.concatenate(shares)
 
 

@@ -28,6 +28,7 @@ EASE = 0.03
 SLACK = 1e-3
 """Depth that counts as lying on the surface [m]."""
 TINY = 1e-12
+NO_PIECES = np.zeros(0, np.int32)
 
 
 @register_jitable
@@ -204,14 +205,17 @@ def carried(points, old, bases, corners, corner_weights, m):
     return inverse_mass, ax, ay, az, bx, by, bz
 
 
-def _push_held(step, points, old, bases, corners, corner_weights, colliders, contact_distances, frames, shapes):
+def _push_held(first, each, pieces, step, points, old, bases, corners, corner_weights, colliders, contact_distances, frames, shapes):
     """Push points that ride on particles out of colliders, one after another; see soft.py for ``points`` and ``old`` (P, 4).
 
     bases float64 (M, 3) where they were when the frame began; corners int32 (M, 4) and corner_weights (M, 4) of what carries them;
     colliders int32 (M,) each one's collider; contact_distances (M,) its distance from the core
+    pieces int32 (N,) of the particles say whose hands a point is in: the ``first`` of ``each`` has every so many of them
     """
     many = len(shapes)
     for m in range(len(colliders)):
+        if each > 1 and pieces[corners[m, 0]] % each != first:
+            continue
         row, k = step * many + colliders[m], colliders[m]
         inverse_mass, ax, ay, az, bx, by, bz = carried(points, old, bases, corners, corner_weights, m)
         if inverse_mass <= 0.0:
@@ -229,16 +233,20 @@ def _push_held(step, points, old, bases, corners, corner_weights, colliders, con
 push_held = kernel(_push_held)
 
 
-def _push_surface_contacts(step, substeps, points, old, bases, corners, corner_weights, surface_contacts, contact_distances, frictions):
+def _push_surface_contacts(
+    first, each, pieces, step, substeps, points, old, bases, corners, corner_weights, surface_contacts, contact_distances, frictions
+):
     """Push points that ride on particles off spots of a surface that moves; other arrays as `push_held`.
 
     surface_contacts (M, 12) each point's place on the surface when the frame begins and when it ends [m], and the normals there;
     contact_distances (M,) how far in front of it the point keeps [m]; frictions (M,) coefficients of friction: negative ones hold it just
     as far in front, from both sides, without friction
     """
-    each = 1.0 / substeps
-    now, then = (step + 1.0) * each, step * each
+    share = 1.0 / substeps
+    now, then = (step + 1.0) * share, step * share
     for m in range(len(contact_distances)):
+        if each > 1 and pieces[corners[m, 0]] % each != first:
+            continue
         inverse_mass, ax, ay, az, bx, by, bz = carried(points, old, bases, corners, corner_weights, m)
         if inverse_mass <= 0.0:
             continue
@@ -274,7 +282,7 @@ def _push_surface_contacts(step, substeps, points, old, bases, corners, corner_w
             - contact_distances[m]
         )
         push = -gap if began >= -SLACK else min(-gap, max((1.0 - EASE) * began - gap, 0.0))
-        mx, my, mz = bx - ax - wx * each, by - ay - wy * each, bz - az - wz * each
+        mx, my, mz = bx - ax - wx * share, by - ay - wy * share, bz - az - wz * share
         along = mx * nx + my * ny + mz * nz
         mx, my, mz = mx - along * nx, my - along * ny, mz - along * nz
         held = min(frictions[m] * push / max(np.sqrt(mx * mx + my * my + mz * mz), TINY), 1.0)

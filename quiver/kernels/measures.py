@@ -27,6 +27,19 @@ def sixfold_volume(positions, tets):
 
 
 @kernel
+def volumes_of_pieces(positions, tets, pieces, shares, out):
+    """Write six times the volumes (Q,) of tetrahedra int (T, 4), those of each piece (T,) together, by shares (T,)."""
+    out[:] = 0.0
+    for t in range(len(tets)):
+        p, q, r, s = tets[t, 0], tets[t, 1], tets[t, 2], tets[t, 3]
+        x, y, z = positions[p, 0], positions[p, 1], positions[p, 2]
+        ax, ay, az = positions[q, 0] - x, positions[q, 1] - y, positions[q, 2] - z
+        bx, by, bz = positions[r, 0] - x, positions[r, 1] - y, positions[r, 2] - z
+        cx, cy, cz = positions[s, 0] - x, positions[s, 1] - y, positions[s, 2] - z
+        out[pieces[t]] += shares[t] * spanned(ax, ay, az, bx, by, bz, cx, cy, cz)
+
+
+@kernel
 def area(positions, triangles):
     """The area of triangles int (F, 3)."""
     total = 0.0

@@ -66,34 +66,35 @@ def grown(origin, first, end, points, corners, shares, ways, numbers, looks):
     return total
 
 
-def _keep_volumes(step, points, positions, surfaces, goals, compliances, farthest, room):
-    """Bring the volumes inside of Q surfaces to their goals; ``points`` (P, 4) as soft.py says, since the frame began at positions (N, 3).
+def _keep_volumes(first, each, is_first, points, positions, goals, surfaces, compliances, farthest, room):
+    """Bring the volumes inside of surfaces first, first + each, ... of Q to their goals; ``points`` (P, 4) as soft.py says, since the frame
+    began at positions (N, 3). The first time in a frame it looks how large they were then.
 
     surfaces  corners int32 (3 B, 16) of faces that look outwards, nobody's for lanes without one, those of surface q from rows starts[q]
               on; by which share each counts, float32 (B, 16), as one between what is inside in full and what is in part; rims int32 (R,)
               the particles at them, from rim_starts[q] on; the faces around each as `gathered` takes them; and numbers int32 (B, 16) of all
               lanes
-    goals (S, Q) six times the volumes after each substep [m3]; compliances (Q,) over dt squared, of these
+    goals (Q,) six times the volumes wanted [m3]; compliances (Q,) over dt squared, of these
     farthest  no particle is pushed farther in a substep than this share of how large its piece is
-    room      scratch: ways (9 B, 16), looks (16 B, 4), pushes (R, 3), sixfolds (Q,), sums (1, 16)
+    room      scratch: ways (9 B, 16), looks (16 B, 4), pushes (R, 3), sixfolds (Q,), sums (Q, 16)
     """
     corners, starts, shares, rims, rim_starts, (ptr, ind, ones), numbers = surfaces
     ways, looks, pushes, sixfolds, sums = room
-    for q in range(len(compliances)):
+    for q in range(first, len(compliances), each):
         origin = corners[3 * starts[q], 0]
-        if step == 0:
+        if is_first:
             sixfolds[q] = see_from(origin, starts[q], starts[q + 1], positions, corners, shares, ways)
-        store(sums, 0, grown(origin, starts[q], starts[q + 1], points, corners, shares, ways, numbers, looks))
+        store(sums, q, grown(origin, starts[q], starts[q + 1], points, corners, shares, ways, numbers, looks))
         gives, most, more = compliances[q], 0.0, 0.0
         for lane in range(LANES):
-            more += sums[0, lane]
+            more += sums[q, lane]
         for r in range(rim_starts[q], rim_starts[q + 1]):
             x, y, z = gathered(ptr[r], ptr[r + 1], ind, ones, looks)
             pushes[r, 0], pushes[r, 1], pushes[r, 2] = x, y, z
             square, mass = np.float64(x * x + y * y + z * z), np.float64(points[rims[r], 3])
             gives, most = gives + mass * square, max(most, mass * mass * square)
-        share = (goals[step, q] - (sixfolds[q] + more)) / max(gives, TINY)
-        limit = farthest * abs(goals[step, q] / 6.0) ** (1.0 / 3.0) / max(math.sqrt(most), TINY)
+        share = (goals[q] - (sixfolds[q] + more)) / max(gives, TINY)
+        limit = farthest * abs(goals[q] / 6.0) ** (1.0 / 3.0) / max(math.sqrt(most), TINY)
         share = min(max(share, -limit), limit)
         for r in range(rim_starts[q], rim_starts[q + 1]):
             i = rims[r]

@@ -41,7 +41,7 @@ from numba.extending import register_jitable
 
 from quiver.kernels.barriers import meet
 from quiver.kernels.compiling import kernel
-from quiver.kernels.contacts import push_held, push_surface_contacts
+from quiver.kernels.contacts import NO_PIECES, push_held, push_surface_contacts
 from quiver.kernels.folds import push_folds
 from quiver.kernels.gathering import gathered, gathered_apart
 from quiver.kernels.lanes import (
@@ -442,8 +442,8 @@ def _advance_sheet(
         if part == 0:
             # Folds push what lies below them into what it lies on: that pushes back.
             for _ in range(2 if len(touches[3][0]) else 1):
-                push_held(substep, points, was, *touches[0])
-                push_surface_contacts(substep, substeps, points, was, *touches[1])
+                push_held(0, 1, NO_PIECES, substep, points, was, *touches[0])
+                push_surface_contacts(0, 1, NO_PIECES, substep, substeps, points, was, *touches[1])
                 push_surface_contact_lanes(substep, substeps, points, was, *touches[2])
                 push_folds(points, was, *touches[3])
         meet(barrier, thread_count)

@@ -9,13 +9,14 @@ array       shape               content
 points      (P, 4)              each particle's move since the frame began, x y z [m], and its inverse mass [1/kg]; so float32
                                 stays exact far from the origin and for steps however small
 velocities  (P / 4, 16)         [m/s]
-targets     float64 (S, N, 3)   keyed positions of the N particles after each of S substeps [m]
+targets     float64 (S, N, 3)   keyed positions of the N particles after each of S substeps [m], or fewer, evenly apart
 before      float64 (N, 3)      keyed positions when the frame began [m]
 positions   float64 (N, 3)      the particles, brought from the frame's begin to its end [m]
 pulls       (P / 4, 16)         what a substep adds to the velocity [m/s]; one row only where that is the same for all
 damping     (P / 4, 16)         share of the velocity, against the keyed motion, that survives a substep; likewise
 masses      (N,)                inverse masses [1/kg]
 goals       (S + 1, P / 4, 16)  scratch: the keyed positions, since the frame began [m]
+pieces      int32 (N,)          which piece each particle is part of
 holds       (P / 4, 16)         share of the way to its keyed place that a particle is drawn in a substep; 1 pins it
 old         (P / 4, 16)         scratch
 begun       (2, P, 4)           scratch: the particles when the frame began, to float32, and what that leaves [m]
@@ -27,13 +28,14 @@ P is a multiple of four and the last particle is nobody's.
 ``tets`` is (fans, indices, params, kinds, matrices, prestress, starts), ``length_limits`` (indices, params, starts): what
 their modules say, and the blocks (D + 2,) where each of D domains begins, where the interface begins, and where all ends. ``rows`` (D + 1,)
 likewise for the rows of particles. ``touches``, what may touch, are what `push_held`, `push_surface_contacts`,
-`push_surface_contact_lanes` and `push_pairs` take.
+`push_surface_contact_lanes`, `push_pairs` and `push_apart` take.
 """
 
 import numpy as np
 from numba.extending import register_jitable
 
 from quiver.kernels.barriers import meet
+from quiver.kernels.between import push_apart
 from quiver.kernels.compiling import kernel
 from quiver.kernels.contacts import push_held, push_pairs, push_surface_contacts
 from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
@@ -49,7 +51,11 @@ from quiver.kernels.ways import measure_ways
 
 @kernel
 def begin(first, end, positions, masses, before, targets, goals, points, begun):
-    """Make ready for a frame of particles first..end-1; ``goals`` as points (S + 1, P, 4)."""
+    """Make ready for a frame of particles first..end-1; ``goals`` as points (S + 1, P, 4).
+
+    Fewer targets than substeps are evenly apart; between them all goes straight.
+    """
+    substeps, known = len(goals) - 1, len(targets)
     for v in range(first, end):
         x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
         for k in range(3):
@@ -57,10 +63,20 @@ def begin(first, end, positions, masses, before, targets, goals, points, begun):
             begun[1, v, k] = positions[v, k] - np.float64(begun[0, v, k])
         points[v, 3] = masses[v]
         goals[0, v, 0], goals[0, v, 1], goals[0, v, 2] = before[v, 0] - x, before[v, 1] - y, before[v, 2] - z
-        for step in range(len(targets)):
-            goals[step + 1, v, 0] = targets[step, v, 0] - x
-            goals[step + 1, v, 1] = targets[step, v, 1] - y
-            goals[step + 1, v, 2] = targets[step, v, 2] - z
+        if known == substeps:
+            for step in range(substeps):
+                goals[step + 1, v, 0] = targets[step, v, 0] - x
+                goals[step + 1, v, 1] = targets[step, v, 1] - y
+                goals[step + 1, v, 2] = targets[step, v, 2] - z
+            continue
+        for step in range(substeps):
+            at = (step + 1.0) * known / substeps
+            k = min(int(at), known - 1)
+            share, now = at - k, targets[k]
+            last = targets[k - 1] if k > 0 else before
+            goals[step + 1, v, 0] = last[v, 0] + share * (now[v, 0] - last[v, 0]) - x
+            goals[step + 1, v, 1] = last[v, 1] + share * (now[v, 1] - last[v, 1]) - y
+            goals[step + 1, v, 2] = last[v, 2] + share * (now[v, 2] - last[v, 2]) - z
 
 
 @kernel
@@ -145,6 +161,7 @@ def _advance(
     settling,
     pressures,
     touches,
+    pieces,
     rows,
     holds,
     targets,
@@ -162,12 +179,12 @@ def _advance(
     settling    after how many substeps what rests is found anew, 0 for never; where it is keyed in the middle of each such stretch,
                 seen from anywhere near, float32 (K, P, 4), growths and shortenings (K, Q); what `settle` of tets.py takes; and, of what
                 gets firmer, pulls (K, Q) and what `stiffen` takes
-    pressures   what `keep_volumes` takes
+    pressures   each how many substeps volumes are kept, counted from the last; their goals (S, Q); what `keep_volumes` takes
     """
     points, old, begun = scratch
     interface, wide = len(rows) - 1, points.reshape(-1, LANES)
     tets, length_limits = constraints
-    substeps, count = len(targets), len(before)
+    substeps, count = len(goals) - 1, len(before)
     for domain in range(part, interface, thread_count):
         span = 4 * rows[domain], min(4 * rows[domain + 1], count)
         begin(*span, positions, masses, before, targets, goals.reshape(substeps + 1, -1, 4), points, begun)
@@ -179,6 +196,8 @@ def _advance(
         meet(barrier, thread_count)
     often, middles, growths, shortenings, settled, ratios, more, pulls_along, firmness = settling
     many = len(settled[1])
+    every, goals_of_volumes, volumes = pressures
+    is_shared = interface > 1 and len(volumes[1]) > 1
     for step in range(substeps):
         if often > 0 and step % often == 0:
             span = many * part // thread_count, many * (part + 1) // thread_count
@@ -195,14 +214,23 @@ def _advance(
             solve(domain, step % 2 == 1, points, tets, length_limits)
         if interface > 1:
             meet(barrier, thread_count)
+        if part == 0 and interface > 1:
+            solve(interface, step % 2 == 1, points, tets, length_limits)
+        if is_shared:
+            meet(barrier, thread_count)
+        if is_shared or part == 0:
+            # Each piece is in the hands of one thread; which one changes nothing.
+            first, each = (part, thread_count) if is_shared else (0, 1)
+            if (substeps - 1 - step) % every == 0:
+                keep_volumes(first, each, step < every, points, positions, goals_of_volumes[step], *volumes)
+            push_held(first, each, pieces, step, points, old.reshape(-1, 4), *touches[0])
+            push_surface_contacts(first, each, pieces, step, substeps, points, old.reshape(-1, 4), *touches[1])
+        if is_shared:
+            meet(barrier, thread_count)
         if part == 0:
-            if interface > 1:
-                solve(interface, step % 2 == 1, points, tets, length_limits)
-            keep_volumes(step, points, positions, *pressures)
-            push_held(step, points, old.reshape(-1, 4), *touches[0])
-            push_surface_contacts(step, substeps, points, old.reshape(-1, 4), *touches[1])
             push_surface_contact_lanes(step, substeps, points, old.reshape(-1, 4), *touches[2])
             push_pairs(points, old.reshape(-1, 4), *touches[3])
+            push_apart(points, *touches[4])
         if interface > 1:
             meet(barrier, thread_count)
     last, now = goals[substeps - 1], goals[substeps]

@@ -72,6 +72,14 @@ MUSCLE = LayerKind(
             "Body",
             "What volume it keeps: as at rest, so that it bulges as joints bend; or as keyed, so that it bulges where it is pulled only.",
         ),
+        Choice(
+            "self_collision",
+            "Among themselves",
+            (("on", "keep apart"), ("off", "pass through")),
+            "on",
+            "Body",
+            "Whether the muscles of this layer keep off each other and slide; those that cross at rest are pushed apart gradually.",
+        ),
         Dial("weight", "Weight", "% of water", 5.0, 2000.0, 106.0, 5.0, "Body", "Density against water; affects collisions only."),
         Dial("hold_rate", "Hold rate", "Hz", 0.0, 20.0, 0.0, 0.1, "Body", "Frequency of a spring that pulls all of it to its keyed place."),
         Dial(

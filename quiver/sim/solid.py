@@ -70,7 +70,10 @@ class Pulls:
 
 
 FARTHEST, FARTHEST_PULLED = 0.02, 0.1
-"""What a volume's change pushes goes no farther in a substep than this share of how large a piece is: what was pressed flat comes back
+VOLUMES_EVERY = 3
+"""Each so many substeps the volumes of muscles are kept, and in the last of a frame: their tetrahedra keep them nearly.
+
+What a volume's change pushes goes no farther in a substep than this share of how large a piece is: what was pressed flat comes back
 gradually; fibres press more than anything else does."""
 SETTLED_RATE = 48.0
 """Times a second that what rests in the keyed pose is found anew: so the motion does not depend on the frame rate."""
@@ -148,6 +151,11 @@ class SolidModel:
     def is_cut(self):
         """Whether it is cut into domains, for several threads."""
         return len(self.rows) > 2
+
+    @cached_property
+    def pieces(self):
+        """Which piece each particle (N,) is part of, as the kernel takes it."""
+        return np.ascontiguousarray(self.body.pieces, np.int32)
 
     @cached_property
     def damping(self):
@@ -353,17 +361,32 @@ NO_HELD = (*_NOBODY, np.zeros(0, np.int32), np.zeros(0), np.zeros((0, FRAME)), n
 NO_SURFACE_CONTACTS = (*_NOBODY, np.zeros((0, 12)), np.zeros(0), np.zeros(0))
 NO_SURFACE_CONTACT_LANES = (np.zeros((0, LANES), np.int32), aligned((0, LANES)))
 NO_PAIRS = (np.zeros((0, 2), np.int32), np.zeros((0, 3)), np.zeros(0), 0.0)
-NO_TOUCHES = (NO_HELD, NO_SURFACE_CONTACTS, NO_SURFACE_CONTACT_LANES, NO_PAIRS)
+NO_BETWEEN = (np.zeros(0), np.zeros((0, 16), np.int32), np.zeros((0, 16)), np.zeros((0, 3)))
+NO_TOUCHES = (NO_HELD, NO_SURFACE_CONTACTS, NO_SURFACE_CONTACT_LANES, NO_PAIRS, NO_BETWEEN)
 
 
-def advance(model, state, targets, before, pull=None, threads=None, touches=NO_TOUCHES, keeps="keyed", pulls=None, rests=None):
+def advance(
+    model,
+    state,
+    targets,
+    before,
+    pull=None,
+    threads=None,
+    touches=NO_TOUCHES,
+    keeps="keyed",
+    pulls=None,
+    rests=None,
+    substeps=None,
+):
     """Advance ``state`` by one frame of S substeps towards keyed places targets (S, N, 3), from before (N, 3) [m].
 
     ``pull`` (3,) or (N, 3) [m/s2] takes the place of the model's gravity for this frame; ``touches`` is what may touch, as `push_held`,
-    `push_surface_contacts`, `push_surface_contact_lanes` (kernels/surface_contacts.py) and `push_pairs` (kernels/contacts.py) take it.
+    `push_surface_contacts`, `push_surface_contact_lanes`, `push_pairs` and, where there is anything, `push_apart` take it.
     Pieces keep their "keyed" volume, or that at "rest"; ``pulls`` (Pulls) is how strongly their fibres are pulled. Where
-    what is held is led elsewhere than it rests, ``rests`` is where it does, as targets and before.
+    what is held is led elsewhere than it rests, ``rests`` is where it does, as targets and before. Of more ``substeps`` than targets,
+    those between go straight.
     """
+    substeps = len(targets) if substeps is None else substeps
     pull = np.float32(model.dt) * np.asarray(model.gravity if pull is None else pull, np.float32)
     body = (state.positions, model.inverse_masses, state.pulls(pull), model.damping)
     factors = (np.float32(model.drag_factor), np.float32(model.speed_limit))
@@ -376,23 +399,24 @@ def advance(model, state, targets, before, pull=None, threads=None, touches=NO_T
         *body,
         *factors,
         (model.tets, model.length_limits),
-        *volume_goals(model, state, keyed if rests is None else rests, keeps, pulls),
-        touches,
+        *volume_goals(model, state, keyed if rests is None else rests, keeps, pulls, substeps),
+        touches if len(touches) == len(NO_TOUCHES) else (*touches, NO_BETWEEN),
+        model.pieces,
         model.rows,
         model.holds,
         *keyed,
         state.rows,
-        state.goals(len(targets)),
+        state.goals(substeps),
         state.scratch,
     )
     barrier, thread_count = np.zeros(1, np.int64), thread_count_for(len(model.rows) - 1, threads)
     together(lambda part: soft.advance_soft(part, thread_count, barrier, np.float32(model.dt), *scene), thread_count)
 
 
-def volume_goals(model, state, keyed, keeps, pulls=None):
+def volume_goals(model, state, keyed, keeps, pulls=None, substeps=None):
     """What is found anew of where a solid rests through a frame, and the volumes that its pieces keep, as the kernel takes them."""
     (targets, before), surfaces, body = keyed, model.surfaces, model.body
-    substeps, count = len(targets), len(surfaces.sixfold)
+    substeps, count = substeps or len(targets), len(surfaces.sixfold)
     often = max(1, round(1.0 / (SETTLED_RATE * model.dt)))
     stretches = -(-substeps // often) if model.settles else 0
     middles = np.zeros((stretches, LANES // 4 * row_count(len(before)), 4), np.float32)
@@ -401,7 +425,13 @@ def volume_goals(model, state, keyed, keeps, pulls=None):
     halfway = 0.5 * (starts + np.minimum(starts + often, substeps) + 1)
     if model.settles:
         looked = np.empty((stretches + 2, count))
-        look_along(before, targets, often, surfaces.faces, surfaces.shares, surfaces.face_starts, middles, np.empty_like(before), looked)
+        if len(targets) < substeps:
+            # Step by step is more than is needed: one place in the middle of each stretch, and one at the end.
+            targets, along = _at_steps(before, targets, [*halfway, substeps], substeps), 1
+        else:
+            along = often
+        faces = surfaces.faces, surfaces.shares, surfaces.face_starts
+        look_along(before, targets, along, *faces, middles, np.empty_like(before), looked)
         if count and keeps == "rest":
             # Where joints squeeze it, all of it gives way by as much, so that nothing bulges at one place alone.
             growths = surfaces.sixfold / np.maximum(looked[1:-1], 0.1 * surfaces.sixfold)
@@ -415,7 +445,17 @@ def volume_goals(model, state, keyed, keeps, pulls=None):
     shortest = body.fibres.shortest if body.fibres else np.zeros(1)
     settled = growths, tight * shortest, model.settled, body.ratios(growths.shape[1]), float(model.pressure)
     settling = (often if model.settles else 0, middles, *settled, tight, model.firmness)
-    return settling, (surfaces.arrays, goals, surfaces.compliances, FARTHEST if body.fibres is None else FARTHEST_PULLED, state.room)
+    every, farthest = (1, FARTHEST) if body.fibres is None else (VOLUMES_EVERY, FARTHEST_PULLED)
+    return settling, (every, goals, (surfaces.arrays, surfaces.compliances, farthest, state.room))
+
+
+def _at_steps(before, targets, steps, substeps):
+    """Where targets (K, N, 3), evenly apart in so many substeps, lead from before (N, 3) after some steps (n,), which need not be whole."""
+    known = np.concatenate([before[None], targets])
+    at = np.asarray(steps) * len(targets) / substeps
+    first = np.minimum(at.astype(int), len(targets) - 1)
+    share = (at - first)[:, None, None]
+    return known[first] + share * (known[first + 1] - known[first])
 
 
 def _room_for(arrays):
@@ -423,7 +463,7 @@ def _room_for(arrays):
     corners, starts, _, rims = arrays[:4]
     rows = len(corners) // 3
     looks = np.zeros((LANES * rows, 4), np.float32)
-    return aligned((9 * rows, LANES)), looks, np.zeros((len(rims), 3)), np.zeros(len(starts) - 1), aligned((1, LANES))
+    return aligned((9 * rows, LANES)), looks, np.zeros((len(rims), 3)), np.zeros(len(starts) - 1), aligned((len(starts) - 1, LANES))
 
 
 def _loosen(model, positions):

@@ -31,8 +31,9 @@ class SpotTest(TestCase):
             if how in (surface_contacts.push_surface_contact_lanes, surface_contacts.push_surface_contact_lanes.py_func)
             else single
         )
+        alone = (0, 1, contacts.NO_PIECES) if arrays is single else ()
         for step in range(SUBSTEPS):
-            how(step, SUBSTEPS, points, old, *arrays)
+            how(*alone, step, SUBSTEPS, points, old, *arrays)
             old[:] = points
         return points, single
 

@@ -29,7 +29,7 @@ class PlainCopyTest(TestCase):
             factors = (run.model.damping, np.float32(0.999), np.float32(50.0))
             masses, rows = (
                 (run.model.inverse_masses, state.pulls(pull), *factors),
-                (solid.NO_TOUCHES, run.model.rows, run.model.holds),
+                (solid.NO_TOUCHES, run.model.pieces, run.model.rows, run.model.holds),
             )
             goals = solid.volume_goals(run.model, state, (still, made.nodes), "keyed")
             return state, (state.positions, *masses, layout, *goals, *rows, still, made.nodes, state.rows, state.goals(4), state.scratch)

@@ -1,6 +1,7 @@
 """Muscles in a run: all those of a layer are one solid of as many pieces, held at their attachments and pulled along their fibres."""
 
 from dataclasses import replace
+from types import SimpleNamespace
 
 import numpy as np
 
@@ -8,7 +9,8 @@ from quiver.bodies import attaching, muscle, pieces, volume
 from quiver.bodies import chain as swing
 from quiver.cache import Cache
 from quiver.colliders import DEFAULTS, Collider
-from quiver.contact.skins import Skin, surface_of
+from quiver.contact.between import BetweenMuscles
+from quiver.contact.skins import Skin, Surface
 from quiver.errors import BadInput
 from quiver.kernels.carrying import carry_moves
 from quiver.mesh import regions
@@ -24,6 +26,12 @@ from quiver.sim.bounds import MOST_PER_STEP
 
 KEPT_SHAPES, KEPT_MUSCLES = 4096, 2048
 _shapes, _muscles = Cache(KEPT_SHAPES), Cache(KEPT_MUSCLES)
+MOST_LISTED = 6
+"""Pairs of muscles that cross at rest of which a take tells, one by one."""
+HASTE = 1.5
+"""What moved so far in a frame may move farther by this in the next, before it is looked at again."""
+MOST_SAMPLES = 6
+"""So often a frame it is found where muscles are keyed to be."""
 HELD = 0.5
 """A vertex that is held by a larger share does not touch anything."""
 
@@ -94,7 +102,7 @@ class BuiltMuscle:
     @property
     def line(self):
         """Points of its middle line (FRAMES, 3) [m] at which the field from its origin to its insertion is even."""
-        return muscle.line_of(self.shape, self.built().field, attaching.FRAMES)
+        return muscle.line_of(self.shape, self.built().between, attaching.FRAMES)
 
     def built(self):
         """The Muscle, kept."""
@@ -130,8 +138,8 @@ class _JoinedPart:
         self.edge = self.lattice.edge
         nodes, lines = np.array([each.nodes for each in built]), np.array([each.line for each in built])
         shares, owners = (
-            np.concatenate([each.field for each in muscles]),
-            np.repeat(np.arange(len(muscles)), [len(m.field) for m in muscles]),
+            np.concatenate([each.between for each in muscles]),
+            np.repeat(np.arange(len(muscles)), [len(m.between) for m in muscles]),
         )
         self.between = attaching.Between(self.lattice.nodes / scale, owners, shares, nodes, lines / scale, rest)
 
@@ -140,7 +148,8 @@ class MuscleLayer(SoftBody):
     """One layer of the kind muscle in a run."""
 
     is_muscle, mesh_index, vertices = True, -1, np.zeros(0, int)
-    VARYING = (*SoftBody.VARYING, "pulled")
+    VARYING = (*SoftBody.VARYING, "pulled", "was")
+    INSIDE = (*SoftBody.INSIDE, "between")
 
     def __init__(self, character, layer, setup, notes):
         self.character, self.layer, self.setup, self.touching = character, layer, setup, None
@@ -157,6 +166,7 @@ class MuscleLayer(SoftBody):
         self.settle_seconds = max(each.values["settle_time"] for each in self.built) / setup.frame_rate
         self.rest_world = rest_matrices(character.skeleton)
         self._skins()
+        self.between = self._between(notes) if len(self.built) > 1 and layer.value("self_collision") == "on" else None
 
     def _skins(self):
         """Which vertices of which meshes are carried, and by what."""
@@ -216,6 +226,28 @@ class MuscleLayer(SoftBody):
             parts.append(np.einsum("rc,frck->frk", made.corner_weights[order], nodes[:, numbers[made.corners[order]]]))
         return np.concatenate(parts, axis=1)
 
+    def _between(self, notes):
+        """The BetweenMuscles of its muscles; remarks on those that cross go to ``notes``."""
+        triangles, corners, weights, owners, begin = [], [], [], [], 0
+        for number, (numbers, each) in enumerate(zip(self.part.numbers, self.built, strict=True)):
+            made = each.shape.lattice
+            order = np.argsort(made.vertices)
+            triangles.append(each.piece.triangles + begin)
+            corners.append(numbers[made.corners[order]])
+            weights.append(made.corner_weights[order])
+            owners.append(np.full(len(order), number))
+            begin += len(order)
+        corners, weights = np.concatenate(corners), np.concatenate(weights)
+        may = self._may_touch(corners, weights)
+        found = BetweenMuscles(self.part.lattice.nodes, np.concatenate(triangles), corners, weights, np.concatenate(owners), may)
+        crossed = sorted(found.crossed().items(), key=lambda item: -item[1])
+        for (a, b), depth in crossed[:MOST_LISTED]:
+            names = f"“{self.built[a].own.name}” and “{self.built[b].own.name}”"
+            notes.append(f"{self.layer.name}: {names} cross by {1000.0 * depth:.0f} mm at rest; pushed apart gradually")
+        if len(crossed) > MOST_LISTED:
+            notes.append(f"{self.layer.name}: {len(crossed) - MOST_LISTED} more pairs of muscles cross at rest")
+        return found
+
     def digest_inputs(self):
         """As `Part.digest_inputs`."""
         regions_used = [self.setup.region(name).values for name in self.layer.regions]
@@ -245,8 +277,10 @@ class MuscleLayer(SoftBody):
         """As `Unit.meet`: its bones, and what it was told to."""
         told = [index for index, collider in enumerate(contacts.colliders) if self.layer.id in collider.meets]
         self.met = np.array(told, int)
-        bones = [Skin(_bone(name), surface_of(self.character, name, self.scale)) for name in self.layer.bones]
-        self.skins_met = bones + contacts.skins_met_by(self.setup, self.layer)
+        bones = self.layer.bones
+        mesh = attaching.bones_mesh(self.character, bones) if bones else None
+        made = [Skin(_bones(bones), Surface(mesh, self.rest_world, self.scale), bones)] if bones else []
+        self.skins_met = made + contacts.skins_met_by(self.setup, self.layer)
         self.met_nodes = contacts.nodes_of(self.met, self.skins_met)
         self.met_digest = contacts.identity(self.met, self.skins_met)
         self._touch(contacts)
@@ -262,7 +296,7 @@ class MuscleLayer(SoftBody):
 
     def compile(self, substeps, notes):
         """Make the model for so many substeps a frame."""
-        rate = substeps * self.setup.frame_rate
+        rate, self.substeps, self.samples = substeps * self.setup.frame_rate, substeps, min(substeps, MOST_SAMPLES)
         dt, youngs, factors = 1.0 / rate, [], []
         for each, made, needed, softening in zip(self.built, self.muscles, self._rates(), self.softenings, strict=True):
             wanted, settle = each.values["wobble_rate"], each.values["settle_time"] / self.setup.frame_rate
@@ -278,7 +312,7 @@ class MuscleLayer(SoftBody):
             factors.append(damping)
         made, body, _ = muscle.joined(self.muscles, youngs)
         self.body = body
-        counts = [len(each.field) for each in self.muscles]
+        counts = [len(each.between) for each in self.muscles]
         value = self.layer.value
         self.weight = value("gravity") / 100.0 * swing.GRAVITY
         self.measure = PiecesMeasure(made.nodes, made.tets, body.pieces, np.concatenate([each.shape.filled for each in self.muscles]))
@@ -305,7 +339,9 @@ class MuscleLayer(SoftBody):
     def start(self, world):
         """As `SoftBody.start`; what is pulled at first has been so for ever."""
         super().start(world)
-        self.pulled = None
+        self.pulled = self.was = None
+        if self.between:
+            self.between.start()
 
     def simulate(self, frames, jumped, every, threads=None):
         """As `SoftBody.simulate`, and "pulls" (F, Q)."""
@@ -317,7 +353,27 @@ class MuscleLayer(SoftBody):
 
     def _besides_pull(self, frame, begin, end):
         before, now = self._pulls[frame], self._pulls[frame + 1]
-        return (solid.Pulls(before + begin * (now - before), before + end * (now - before)),)
+        return {"pulls": solid.Pulls(before + begin * (now - before), before + end * (now - before)), "substeps": self.substeps}
+
+    def _keyed_steps(self, world, frames):
+        """As `SoftBody._keyed_steps`: a few a frame, for it goes nearly straight between them."""
+        per_frame = len(world) // frames
+        ends = np.round(np.arange(1, frames * self.samples + 1) * per_frame / self.samples).astype(int) - 1
+        return self.keyed(world[ends])
+
+    def _touches(self, frame, moves, look, threads, jumped):
+        # Pulled tetrahedra tremble in a substep and are where they were in the next: how far they went in a frame says how fast they are.
+        positions, seconds = self.state.positions, self._seconds
+        before = positions if self.was is None else self.was
+        calm = np.zeros((len(positions), 4), np.float32)
+        calm[:, :3] = HASTE / seconds * (positions - before)
+        self.was = positions.copy()
+        found = solid.NO_TOUCHES
+        if self.touching:
+            found = self.touching.touches(frame, SimpleNamespace(positions=positions, velocities=calm), moves, look, threads)
+        if self.between is None:
+            return found
+        return *found[:4], self.between.touches(positions, np.maximum(np.abs(moves), np.abs(calm[:, :3] * seconds)))
 
     @property
     def moved(self):
@@ -348,6 +404,6 @@ class MuscleLayer(SoftBody):
         return self._measured(outputs, "volume") | {"pulls": outputs["pulls"]}
 
 
-def _bone(mesh):
-    """A mesh as a collider that muscles slide on."""
-    return Collider(f"bone:{mesh}", mesh, "skin", mesh=mesh, values=DEFAULTS | {"friction": 0.0, "margin": 0.0})
+def _bones(names):
+    """Meshes as one collider that muscles slide on."""
+    return Collider("bones", "Bones", "skin", mesh=names[0], values=DEFAULTS | {"friction": 0.0, "margin": 0.0})

@@ -22,13 +22,13 @@ class SoftBody(Unit, Part):
     """What soft volumes and sheets have in common: a unit that is a part by itself.
 
     What it is made of: part (lattice, carried, mesh_index ...), body (masses, is_free ...), blend (R,) how much of the result each vertex
-    takes; `compile` makes the model and the measure.
+    takes; `compile` makes the model and the measure. ``samples`` of a frame are where it is keyed, 0 for each of its steps.
     """
 
     VARYING = ("before", "turned", "moved_before")
     INSIDE = ("state", "touching", "self_contact")
     is_soft, self_contact, _keeps = True, None, "keyed"
-    solver, stride, looks, nothing_of_itself = solid, 1, 1, solid.NO_PAIRS
+    solver, stride, looks, nothing_of_itself, samples = solid, 1, 1, solid.NO_PAIRS, 0
 
     def __init__(self, character, layer, setup):
         self.character, self.layer, self.setup, self.touching = character, layer, setup, None
@@ -115,8 +115,8 @@ class SoftBody(Unit, Part):
         return {self.mesh_index: self.vertices}
 
     def _besides_pull(self, frame, begin, end):
-        """What the solver takes besides, from one share of a frame to another."""
-        return ()
+        """What the solver takes besides, by name, from one share of a frame to another."""
+        return {}
 
     def keyed(self, world):
         """Keyed positions of the nodes (..., N, 3) [m] in node matrices (S, J, 3, 4)."""
@@ -206,9 +206,9 @@ class SoftBody(Unit, Part):
         jumped  bool (frames,): in such a frame the keyed motion is taken from the frame's end at once. Raises Unstable.
         """
         per_frame = len(world) // frames
-        ends, own = world[per_frame - 1 :: per_frame], per_frame // self.stride
+        ends, own = world[per_frame - 1 :: per_frame], self.samples or per_frame // self.stride
         keyed, turned = self._keyed_steps(world, frames), self.frames_of(ends)
-        self.ends = ends, keyed[own - 1 :: own]
+        self.ends, self._seconds = (ends, keyed[own - 1 :: own]), per_frame // self.stride * self.model.dt
         out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 4), np.float32)
         if self.touching:
             self.touching.ready(world, jumped, per_frame, skin_world, self.stride, self.looks)
@@ -220,12 +220,12 @@ class SoftBody(Unit, Part):
             for look, some in enumerate(np.split(steps, self.looks)):
                 moves = some[-1] - self.before
                 touches = self._touches(frame, moves, look, threads, jumped[frame])
-                touches = *touches[:3], self._pairs(moves, len(some) * self.model.dt)
-                more = self._keeps, *self._besides_pull(frame, look / self.looks, (look + 1) / self.looks)
+                touches = *touches[:3], self._pairs(moves, self._seconds / self.looks), *touches[4:]
+                more = {"keeps": self._keeps} | self._besides_pull(frame, look / self.looks, (look + 1) / self.looks)
                 targets, begin = self._led(frame, some, self.before, jumped[frame])
                 if targets is not some:
-                    more = *more, None, (some, self.before)
-                self.solver.advance(self.model, self.state, targets, begin, self._pull(turned[frame]), threads, touches, *more)
+                    more["rests"] = some, self.before
+                self.solver.advance(self.model, self.state, targets, begin, self._pull(turned[frame]), threads, touches, **more)
                 self.before = some[-1]
             self.turned = turned[frame]
             out[frame] = self.state.positions - self.before
