@@ -3,6 +3,7 @@
 import numpy as np
 
 from quiver.errors import BadInput
+from quiver.kernels.nearest import vertex_normals
 from quiver.mesh.nearest import NearestOn
 from quiver.rig import transforms
 from quiver.rig.character import Mesh
@@ -15,6 +16,8 @@ FRAMES = 5
 NEAR_BONE, ALONGSIDE, FEW = 0.3, 0.2, 4
 """A bone within this share of a muscle's length of its tip is what it sits on; how much less likely a joint is that runs along it; and as
 many are looked at for each tip."""
+MADE = "muscle:"
+"""What the names of meshes begin with that are muscles made by hand: they are no bones."""
 FLAT = 1e-18
 """A placement that squeezes volumes to such a share has no way back."""
 
@@ -24,7 +27,7 @@ def bones_of(character):
     found = {}
     for mesh in character.meshes:
         carriers = mesh.carriers
-        if len(carriers) == 1 and len(mesh.triangles):
+        if len(carriers) == 1 and len(mesh.triangles) and not mesh.name.startswith(MADE):
             found.setdefault(mesh.name, carriers[0])
     return found
 
@@ -77,6 +80,17 @@ def distances_to(character, end, points):
         found, weights = tree.find(points, np.inf)
         return np.linalg.norm(points - np.einsum("nc,nck->nk", weights, surface[mesh.triangles[found]]), axis=1)
     return joint_distances(character.skeleton, rest, character.skeleton.index(end.joint), points)
+
+
+def under_skin(character, mesh, numbers, depth):
+    """Points so deep [file units] below some vertices of a mesh in the rest pose, (K, 3), and the mean direction out of it there (3,)."""
+    surface = skinned_positions(mesh, rest_matrices(character.skeleton)).astype(float)
+    normals = np.empty_like(surface)
+    vertex_normals(surface, np.ascontiguousarray(mesh.triangles, np.int32), normals)
+    out = normals[numbers]
+    mean = out.mean(0)
+    mean = mean / np.linalg.norm(mean) if np.linalg.norm(mean) > 1e-6 else out[0]
+    return surface[numbers] - depth * out, mean
 
 
 def joint_distances(skeleton, rest, node, points):

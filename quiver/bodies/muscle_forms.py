@@ -4,14 +4,14 @@ import numpy as np
 
 RINGS, AROUND = 19, 14
 """Rings of vertices along a muscle, and vertices around it."""
-SHAPES = {"spindle": "Spindle", "strap": "Strap", "fan": "Fan"}
-"""Thick in the belly and thin at both ends; as wide all along; wide at its origin and narrow at its insertion."""
 LEAST = 0.22
 """How thin a tendon is, against the belly."""
 
 
 def surface(points, shape, width, thickness, thickest=0.5, tendon=0.15, outwards=(0.0, 0.0, 1.0)):
     """A closed surface through points (K, 3): (positions (V, 3), triangles int32 (F, 3), which look outwards).
+
+    A spindle is thick in the belly and thin at both ends, a strap as wide all along, a fan wide at its origin and narrow at its insertion.
 
     width and thickness of its belly in the unit of the points, ``thickest`` where along it that is, 0..1, ``tendon`` which share of its
     length at each end is tendon; the thickness is measured along ``outwards``.

@@ -10,6 +10,7 @@ import numpy as np
 from quiver import layers as registry
 from quiver.bodies import fitting
 from quiver.bodies.inner import outer_meshes
+from quiver.bodies.made import with_made
 from quiver.contact.contacts import Contacts
 from quiver.contact.roots import inner_roots
 from quiver.digests import digest_of
@@ -184,7 +185,7 @@ class Plan:
 def compile_plan(spec):
     """Check everything and compile a TakeSpec to a Plan. Raises BadInput where a layer cannot be built."""
     setup = replace(spec.setup, layers=tuple(complete(layer) for layer in spec.setup.layers))
-    spec = replace(spec, setup=setup)
+    spec = replace(spec, setup=setup, character=with_made(spec.character, setup))
     clip = spec.character.clip_or_still(spec.clip_name)
     return _Compiler(spec, clip).plan()
 

@@ -28,6 +28,8 @@ from quiver.setup.model import (
     FORMS,
     LAYER,
     MOST_FOLLOWED,
+    MOST_POINTS,
+    MUSCLE_SHAPES,
     PULLED_BY,
     SCENE_DIALS,
     Attachment,
@@ -36,6 +38,7 @@ from quiver.setup.model import (
     Form,
     Layer,
     Muscle,
+    MuscleForm,
     PullDriver,
     Region,
     Setup,
@@ -131,14 +134,27 @@ class PullDriverDocument(_Strict):
     share: Annotated[float, Meta(ge=-1.0, le=1.0)] = 1.0
 
 
+class MuscleFormDocument(_Strict):
+    """A muscle made by hand, through points in the rest pose."""
+
+    points: Annotated[tuple[Three, ...], Meta(min_length=2, max_length=MOST_POINTS)]
+    shape: Literal[tuple(MUSCLE_SHAPES)]
+    width: Annotated[float, Meta(gt=0.0, le=FAR)]
+    thickness: Annotated[float, Meta(gt=0.0, le=FAR)]
+    thickest: Annotated[float, Meta(ge=0.05, le=0.95)] = 0.5
+    tendon: Annotated[float, Meta(ge=0.0, le=0.45)] = 0.15
+    outwards: Three = (0.0, 0.0, 1.0)
+
+
 class MuscleDocument(_Strict):
-    """A closed piece of a mesh, by one of its vertices, from its origin to its insertion."""
+    """A closed piece of a mesh, by one of its vertices, or a form made by hand, from its origin to its insertion."""
 
     id: Identifier
-    mesh: Name
-    at: Annotated[int, Meta(ge=0, lt=MOST_VERTICES)]
     origin: AttachmentDocument
     insertion: AttachmentDocument
+    mesh: Name = ""
+    at: Annotated[int, Meta(ge=0, lt=MOST_VERTICES)] = 0
+    form: MuscleFormDocument | None = None
     name: Name | None = None
     dials: Annotated[dict[str, float | str], Meta(description="Dials that it has for itself.")] = {}
     pull: Annotated[Keys, Meta(description="How strongly it is pulled.")] = ((0.0, 0.0),)
@@ -283,6 +299,7 @@ def _layer_plain(layer):
 def _muscle_plain(muscle):
     given = _values(muscle) | {end: AttachmentDocument(**_values(getattr(muscle, end))) for end in ("origin", "insertion")}
     drivers = tuple(PullDriverDocument(**_values(each)) for each in muscle.drivers)
+    given["form"] = muscle.form and MuscleFormDocument(**_values(muscle.form))
     return _plain(MuscleDocument(**given | {"dials": given.pop("values"), "pull": given.pop("keys"), "drivers": drivers}))
 
 
@@ -336,6 +353,7 @@ def _read_muscle(document, kind, where):
     _expect(set(values) <= set(kind.own_dials), f"{where}.dials", f"dials from {', '.join(kind.own_dials)}", sorted(values))
     ends = [Attachment(**_values_of(end)) for end in (document.origin, document.insertion)]
     drivers = tuple(PullDriver(**_values_of(each)) for each in document.drivers)
+    _expect(bool(document.mesh) != bool(document.form), where, "either a mesh or a form", document.mesh)
     for at, driver in enumerate(drivers):
         _expect(driver.low != driver.high, f"{where}.drivers[{at}]", "a low and a high end that differ", driver.low)
     _expect(all(a[0] < b[0] for a, b in itertools.pairwise(document.pull)), f"{where}.pull", "frames in rising order", document.pull)
@@ -349,6 +367,7 @@ def _read_muscle(document, kind, where):
         document.pull,
         drivers,
         document.smoothing,
+        document.form and MuscleForm(**_values_of(document.form)),
     )
 
 

@@ -125,9 +125,37 @@ class PullDriver:
     share: float = 1.0
 
 
+MUSCLE_SHAPES = {"spindle": "Spindle", "strap": "Strap", "fan": "Fan"}
+"""Shapes of muscles that are made by hand, and their labels."""
+MOST_POINTS = 16
+"""Points along such a muscle, at the most."""
+
+
+@dataclass(frozen=True)
+class MuscleForm:
+    """A muscle made by hand: points ((x, y, z), ...) of its middle line in the rest pose, one of MUSCLE_SHAPES, width and thickness of its
+    belly, all [file units]; thickest where that is along it, 0..1; tendon the share of its length at each end that is; outwards (3,) the
+    direction in which its thickness counts.
+    """
+
+    points: tuple
+    shape: str
+    width: float
+    thickness: float
+    thickest: float = 0.5
+    tendon: float = 0.15
+    outwards: tuple = (0.0, 0.0, 1.0)
+
+    def mirrored(self):
+        """The same on the other side of x = 0."""
+        x, y, z = self.outwards
+        return replace(self, points=tuple((-a, b, c) for a, b, c in self.points), outwards=(-x, y, z))
+
+
 @dataclass(frozen=True)
 class Muscle:
-    """One muscle of a layer: the closed piece of a ``mesh`` that has the vertex ``at``, from its origin to its insertion.
+    """One muscle of a layer: the closed piece of a ``mesh`` that has the vertex ``at``, or a ``form`` made by hand, from its origin to its
+    insertion.
 
     values  dials that it has for itself; keys ((frame, pull), ...) with frames rising, drivers what pulls besides
     smoothing [frames] over which its pull is evened out
@@ -143,6 +171,7 @@ class Muscle:
     keys: tuple = ((0.0, 0.0),)
     drivers: tuple = ()
     smoothing: float = 0.0
+    form: MuscleForm | None = None
 
 
 def between_keys(keys, frame):

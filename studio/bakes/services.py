@@ -102,7 +102,9 @@ def _shapes(bake, character, clip, rotations, translations):
             if row in wanted:
                 offsets[wanted[row]] = steps * np.float32(chunk.offset_step)
     limit = bake.shape_limit / 1000.0 / take.version.setup.metres_per_unit
-    return meshes.all_shapes(character, take.moved, offsets, world, limit)
+    # What is no mesh of the file comes last, and is not in its export.
+    known = {index: vertices for index, vertices in take.moved.items() if int(index) < len(character.meshes)}
+    return meshes.all_shapes(character, known, offsets[:, : sum(map(len, known.values()))], world, limit)
 
 
 def _write_point_cache(bake, context):

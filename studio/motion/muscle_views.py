@@ -38,6 +38,10 @@ def change_all(request, pk, layer):
     row, sent = character_or_404(pk, request), request.POST
     if sent.get("command") == "bones":
         take = muscles.set_bones(row, layer, sent.getlist("bone"))
+    elif sent.get("command") == "make":
+        take = muscles.make_muscle(row, layer, sent.get("mesh", ""), sent.get("vertices", ""), sent)
+    elif sent.get("command") == "mirror":
+        take = muscles.mirror(row, layer, sent.getlist("muscle") or [own.id for own in row.setup.layer(layer).muscles])
     elif sent.get("command") == "more":
         take, _ = muscles.add_muscles(row, [sent.get("mesh", "")], layer)
     else:

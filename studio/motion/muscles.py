@@ -2,20 +2,28 @@
 
 from dataclasses import replace
 
+import numpy as np
+
 from quiver import layers as registry
-from quiver.bodies import attaching, muscle, pieces
+from quiver.bodies import attaching, muscle, picking, pieces
+from quiver.bodies.made import with_made
 from quiver.errors import BadInput
 from quiver.formats import muscles as looks
 from quiver.layers.kinds import MUSCLES
+from quiver.rig.pose import rest_matrices
+from quiver.rig.skinning import skinned_positions
 from quiver.run.parts.muscles import BuiltMuscle
+from quiver.setup import edits as setup_edits
 from quiver.setup import muscles as edits
-from quiver.setup.model import AXES, CURVES, PULLED_BY, Attachment, Muscle, PullDriver
+from quiver.setup.model import AXES, CURVES, MOST_POINTS, MUSCLE_SHAPES, PULLED_BY, Attachment, Muscle, MuscleForm, PullDriver
 from studio.characters.services import loaded
 from studio.edits.services import checked_number, edit
+from studio.numbers import whole_number
 
-MOST_AT_ONCE = 400
+MOST_AT_ONCE, MIRRORED = 400, 0.15
 SET_ASIDE = 12
-"""Pieces that cannot be muscles of which a message names so many."""
+"""So many pieces become muscles at once, at the most; how near to its mirror place the other side's is, against its length; and pieces that
+cannot be muscles of which a message names so many."""
 
 
 def meshes_of(row):
@@ -36,7 +44,7 @@ def add_muscles(row, names, into=""):
     """
     character, scale = loaded(row.pk)[0], row.setup.metres_per_unit
     made, aside = [], []
-    taken = {(own.mesh, own.at) for layer in row.setup.layers for own in layer.muscles}
+    taken = {(own.mesh, own.at) for layer in row.setup.layers for own in layer.muscles if not own.form}
     for name in names:
         found = pieces.pieces_of(character, name, scale)
         for number, piece in enumerate(found, 1):
@@ -59,6 +67,94 @@ def add_muscles(row, names, into=""):
 
     done = edit(row, command, f"{len(made)} muscle{'s' if len(made) > 1 else ''} of {', '.join(names)}"[:200])
     return done.take, [into or done.setup.layers[-1].id]
+
+
+def add_empty(row):
+    """A layer of muscles without one, to make some by clicking. Returns the ids of the layers."""
+
+    def command(setup):
+        return setup_edits.with_new_layer(setup, setup_edits.new_layer("muscle", "", "Muscles"))
+
+    return [edit(row, command, "Muscles").setup.layers[-1].id]
+
+
+def make_muscle(row, layer_id, mesh_name, vertices, sent):
+    """Make a muscle under the points that were clicked on the skin, from its origin to its insertion. Returns the Take or None.
+
+    It lies as deep below them as it is thick, and is attached to the joints that move the first and the last of them most. Raises BadInput.
+    """
+    character, metres = loaded(row.pk)[0], row.setup.metres_per_unit
+    numbers = [number for number in map(whole_number, vertices.split()) if number is not None]
+    if not 2 <= len(numbers) <= MOST_POINTS:
+        raise BadInput(
+            f"expected 2 to {MOST_POINTS} points, origin first, insertion last, got {len(numbers)}: press “Pick points” and click"
+        )
+    mesh = character.mesh(mesh_name)
+    if max(numbers) >= len(mesh.positions):
+        raise BadInput(f"expected vertices of “{mesh_name}”, got number {max(numbers)}")
+    width, thickness = (_number(sent, name, 0.0) / 1000.0 / metres for name in ("width", "thickness"))
+    points, outwards = attaching.under_skin(character, mesh, numbers, 0.5 * thickness)
+    length = float(np.linalg.norm(np.diff(points, axis=0), axis=1).sum())
+    # Where nobody says how thick, as muscles of that length mostly are.
+    width, thickness = width or 0.24 * length, thickness or 0.2 * length
+    shape = sent.get("shape", "spindle")
+    if shape not in MUSCLE_SHAPES or min(width, thickness) <= 0.0 or length <= 0.0:
+        raise BadInput(f"expected a shape from {', '.join(MUSCLE_SHAPES.values())}, a width and a thickness, got “{shape}”")
+    points, outwards = attaching.under_skin(character, mesh, numbers, 0.55 * thickness)
+    form = MuscleForm(tuple(map(tuple, points.tolist())), shape, width, thickness, outwards=tuple(outwards.tolist()))
+    heaviest = [character.skeleton.names[int(mesh.heaviest[number])] for number in (numbers[0], numbers[-1])]
+    label = sent.get("name", "").strip()[:200] or f"{heaviest[0]} to {heaviest[1]}"
+    made = Muscle("", label, "", 0, Attachment(heaviest[0]), Attachment(heaviest[1]), form=form)
+    return edit(row, lambda setup: edits.with_more_muscles(setup, layer_id, [made]), f"{label}: made").take
+
+
+def mirror(row, layer_id, names):
+    """Put the other side's muscle of each of some (ids) into their layer. Returns the Take or None. Raises BadInput."""
+    setup = row.setup
+    character, layer = with_made(loaded(row.pk)[0], setup), setup.layer(layer_id)
+    taken = {(own.mesh, own.at) for own in layer.muscles if not own.form}
+    made = [other for name in names if (other := _other_side(character, setup, layer, layer.muscle(name), taken)) is not None]
+    if not made:
+        raise BadInput("the other side has no piece for these muscles, or has them as muscles already")
+    return edit(
+        row, lambda now: edits.with_more_muscles(now, layer_id, made), f"{len(made)} muscle{'s' if len(made) > 1 else ''} mirrored"
+    ).take
+
+
+def _other_side(character, setup, layer, own, taken):
+    """The Muscle on the other side, without an id; None where there is no piece for it, or one that is taken."""
+    joints = [_mirrored_joint(character, end.joint) for end in (own.origin, own.insertion)]
+    bones = [_mirrored_bone(character, end.bone) for end in (own.origin, own.insertion)]
+    ends = [replace(end, joint=joint, bone=bone) for end, joint, bone in zip((own.origin, own.insertion), joints, bones, strict=True)]
+    drivers = tuple(replace(each, of=_mirrored_joint(character, each.of)) if each.by == "angle" else each for each in own.drivers)
+    name = f"{own.name}, other side"[:200]
+    changed = replace(
+        own, id="", name=name, origin=ends[0], insertion=ends[1], drivers=tuple(each for each in drivers if each.by != "muscle")
+    )
+    if own.form:
+        return replace(changed, form=own.form.mirrored())
+    mine = BuiltMuscle(character, setup, layer, own).piece
+    wanted = mine.points.mean(0) * [-1.0, 1.0, 1.0]
+    others = [
+        piece for mesh in character.meshes for piece in pieces.pieces_of(character, mesh.name, setup.metres_per_unit) if not piece.hinders
+    ]
+    nearest = min(others, key=lambda piece: float(np.linalg.norm(piece.points.mean(0) - wanted)))
+    is_there = float(np.linalg.norm(nearest.points.mean(0) - wanted)) < MIRRORED * mine.length and nearest is not mine
+    return replace(changed, mesh=nearest.mesh, at=nearest.at) if is_there and (nearest.mesh, nearest.at) not in taken else None
+
+
+def _mirrored_joint(character, name):
+    return character.skeleton.names[picking.partner_of(character, character.skeleton.index(name))]
+
+
+def _mirrored_bone(character, name):
+    """The bone on the other side, itself where there is none."""
+    if not name:
+        return ""
+    rest = rest_matrices(character.skeleton)
+    middles = {each: skinned_positions(character.mesh(each), rest).mean(0) for each in attaching.bones_of(character)}
+    wanted = middles[name] * [-1.0, 1.0, 1.0]
+    return min(middles, key=lambda each: float(np.linalg.norm(middles[each] - wanted)))
 
 
 def change(row, layer_id, name, command, sent):
@@ -98,7 +194,8 @@ def set_bones(row, layer_id, names):
 
 def facts_of(row, layer):
     """What the panel says of a layer's muscles: rows, and the bones that there are with whether they are kept off."""
-    character, setup = loaded(row.pk)[0], row.setup
+    setup = row.setup
+    character = with_made(loaded(row.pk)[0], setup)
     rows = []
     for own in layer.muscles:
         try:
@@ -109,12 +206,18 @@ def facts_of(row, layer):
             rows.append({"own": own, "problems": [*built.piece.problems, *built.notes], "length": 1000.0 * built.piece.length})
     own_meshes = {own.mesh for own in layer.muscles}
     bones = [(name, name in layer.bones) for name in attaching.bones_of(character) if name not in own_meshes]
-    return {"rows": rows, "bones": bones, "meshes": [each for each in meshes_of(row) if each[0] not in own_meshes]}
+    return {
+        "rows": rows,
+        "bones": bones,
+        "shapes": MUSCLE_SHAPES.items(),
+        "meshes": [each for each in meshes_of(row) if each[0] not in own_meshes],
+    }
 
 
 def one(row, layer_id, name):
     """What the form of one muscle shows. Raises BadInput."""
-    character, setup = loaded(row.pk)[0], row.setup
+    setup = row.setup
+    character = with_made(loaded(row.pk)[0], setup)
     layer = setup.layer(layer_id)
     own, kind = layer.muscle(name), registry.kind_of(layer.kind)
     dials = [(kind.dial(each), own.values.get(each), layer.value(each)) for each in kind.own_dials]
@@ -127,7 +230,7 @@ def one(row, layer_id, name):
         "dials": dials,
         "joints": joints,
         "bones": [each for each in attaching.bones_of(character) if each != own.mesh],
-        "regions": [region for region in setup.regions if region.mesh == own.mesh and not region.is_final],
+        "regions": [region for region in setup.regions if own.mesh and region.mesh == own.mesh and not region.is_final],
         "others": [other for other in layer.muscles if other.id != own.id],
         "pulled_by": PULLED_BY.items(),
         "curves": CURVES.items(),
@@ -137,7 +240,8 @@ def one(row, layer_id, name):
 
 def looks_of(row):
     """What the stage draws of all muscles and bones of the layers that are on, as plain values."""
-    character, setup = loaded(row.pk)[0], row.setup
+    setup = row.setup
+    character = with_made(loaded(row.pk)[0], setup)
     found, bones = [], set()
     for layer in setup.layers:
         if registry.kind_of(layer.kind).made_of != MUSCLES or not layer.is_on:
@@ -150,7 +254,12 @@ def looks_of(row):
             except BadInput:
                 # The panel says what is wrong with it.
                 continue
-    return {"muscles": found, "bones": sorted(bones)}
+    count = len(loaded(row.pk)[0].meshes)
+    made = [
+        {"mesh": count + at, "node": mesh.node, "positions": mesh.positions.ravel().tolist(), "triangles": mesh.triangles.ravel().tolist()}
+        for at, mesh in enumerate(character.meshes[count:])
+    ]
+    return {"muscles": found, "bones": sorted(bones), "made": made}
 
 
 def _number(sent, name, otherwise=0.0):

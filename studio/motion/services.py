@@ -4,11 +4,13 @@ from functools import partial
 
 from quiver import layers as registry
 from quiver.bodies import picking
+from quiver.bodies.made import with_made
 from quiver.errors import BadInput
 from quiver.formats import lattice
 from quiver.layers.kinds import JOINTS
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
+from quiver.run.parts import muscles
 from quiver.run.plan import PlanContext
 from quiver.setup import document as setup_document
 from quiver.setup import edits
@@ -166,7 +168,11 @@ def _soft_body(row, setup, layer, notes):
     if not kind.is_soft:
         raise BadInput(f"expected a soft layer, “{layer.name}” is of the kind {kind.label}")
     character, _ = loaded(row.pk)
-    (body,) = kind.build(PlanContext(character, setup, character.clip_or_still(""), notes), [layer])
+    character = with_made(character, setup)
+    context = PlanContext(character, setup, character.clip_or_still(""), notes)
+    if kind.name == "tissue":
+        context.units_so_far = muscles.units(context, [each for each in setup.layers if each.muscles and each.is_on])
+    (body,) = kind.build(context, [layer])
     return body
 
 

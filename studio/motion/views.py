@@ -126,7 +126,8 @@ def add_layer(request, pk):
     row, sent = character_or_404(pk, request), request.POST
     kind, joints = sent.get("kind") or ("volume" if "of" in sent else "chain"), sent.get("joints", "")
     if registry.kind_of(kind).made_of == MUSCLES:
-        take, ids = muscles.add_muscles(row, sent.getlist("muscle_mesh"))
+        chosen = sent.getlist("muscle_mesh")
+        take, ids = muscles.add_muscles(row, chosen) if chosen else (None, muscles.add_empty(row))
         return show_panel(request, row, ids, take)
     if registry.kind_of(kind).made_of != JOINTS:
         source, _, value = sent.get("of", "").partition(":")

@@ -332,6 +332,7 @@ async function followMuscles() {
   const looks = response.ok ? await response.json() : { muscles: [], bones: [] };
   if (mine !== underAsked) return;
   app.underSkin?.dispose();
+  app.viewport.view.setMade(looks.made ?? []);
   app.underSkin = new UnderSkin(app.viewport.view, looks);
   app.viewport.add(app.underSkin.object);
   for (const button of document.querySelectorAll('.stage-tools [data-under]')) button.hidden = app.underSkin.isEmpty;

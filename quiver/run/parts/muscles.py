@@ -7,6 +7,7 @@ import numpy as np
 
 from quiver.bodies import attaching, muscle, pieces, volume
 from quiver.bodies import chain as swing
+from quiver.bodies.made import mesh_name
 from quiver.cache import Cache
 from quiver.colliders import DEFAULTS, Collider
 from quiver.contact.between import BetweenMuscles
@@ -48,6 +49,9 @@ class BuiltMuscle:
     """
 
     def __init__(self, character, setup, layer, own):
+        if own.form:
+            # It is a mesh of its own, which the plan has added.
+            own = replace(own, mesh=mesh_name(layer.id, own.id), at=0)
         self.own, self.character, self.setup = own, character, setup
         self.values = layer.values | own.values
         scale = setup.metres_per_unit

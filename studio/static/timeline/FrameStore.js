@@ -62,7 +62,9 @@ export class FrameStore {
     const keep = (1 - share) * this.offsetSteps[a], take = share * this.offsetSteps[b];
     let i = a * this.movedCount * 3, j = b * this.movedCount * 3;
     for (const { mesh, vertices } of this.header.moved) {
-      const target = parts[mesh].geometry.attributes.moved;
+      const target = parts[mesh]?.geometry.attributes.moved;
+      // A muscle that a take knows may be gone by now.
+      if (!target || vertices.at(-1) >= target.count) { i += 3 * vertices.length; j += 3 * vertices.length; continue; }
       for (const vertex of vertices) {
         for (let c = 0; c < 3; c++) target.array[3 * vertex + c] = keep * this.offsets[i++] + take * this.offsets[j++];
       }

@@ -47,7 +47,7 @@ export class PointPicker {
     if (form) {
       form.elements.mesh.value = picked.length ? store.state.partNames[picked[0].mesh] : '';
       form.elements.vertices.value = picked.map(({ vertex }) => vertex).join(' ');
-      form.querySelector('.picked').textContent = `${picked.length} point${picked.length === 1 ? '' : 's'}${picked.length ? ` of ${form.elements.mesh.value}` : ''}${picked.length < 3 ? '; pick three or more to follow rotation' : ''}`;
+      form.querySelector('.picked').textContent = `${picked.length} point${picked.length === 1 ? '' : 's'}${picked.length ? ` of ${form.elements.mesh.value}` : ''}${picked.length < 3 && form.querySelector('[data-pick=""]') ? '; pick three or more to follow rotation' : ''}`;
     }
     viewport.invalidate();
   }

@@ -93,7 +93,7 @@ export class CharacterView {
     if (this._softened !== take) {
       this._forgetOffsets();
       // What came without normals is drawn flat, by its triangles as they are.
-      const moved = take.header.moved.filter(({ mesh }) => this.parts[mesh].geometry.attributes.normal);
+      const moved = take.header.moved.filter(({ mesh }) => this.parts[mesh]?.geometry.attributes.normal);
       this._normals = moved.map(({ mesh, vertices }) => new SoftNormals(this.parts[mesh], vertices));
       this._softened = take;
     }
@@ -162,9 +162,29 @@ export class CharacterView {
   /** Thin the skin to a veil, so that what is inside is seen. */
   setGlassy(isOn) { this._thin({ glassy: isOn }); }
 
+  /** Meshes that are not in the file, such as muscles made by hand: {mesh number, node, positions, triangles}; those of before go. */
+  setMade(made) {
+    for (const old of this.made ?? []) {
+      old.removeFromParent();
+      this.influence.remove(old);
+      this.meshes.splice(this.meshes.indexOf(old), 1);
+      this.parts.splice(this.parts.indexOf(old), 1);
+      old.geometry.dispose();
+    }
+    this.made = made.map(({ mesh, node, positions, triangles }) => {
+      const geometry = new THREE.BufferGeometry().setAttribute('position', new THREE.BufferAttribute(new Float32Array(positions), 3)).setIndex(triangles);
+      geometry.computeVertexNormals();
+      const part = new THREE.Mesh(geometry, new THREE.MeshStandardMaterial({ color: 0xb5624c, roughness: 0.6 }));
+      this._prepare(part);
+      this.nodes[node].add(part);
+      this.parts[mesh] = part;
+      return part;
+    });
+  }
+
   /** Thin the skin, but for some parts (by number), which are seen only while it is thinned; null shows all alike again. */
   setOpened(isOpen, inner) {
-    this.inner = new Set([...(inner ?? [])].map((number) => this.parts[number]));
+    this.inner = new Set([...(inner ?? [])].map((number) => this.parts[number]).filter(Boolean));
     this.isOpened = isOpen;
     this._thin({ opened: isOpen });
   }

@@ -51,6 +51,9 @@ export class Influence {
     mesh.customDepthMaterial.onBeforeCompile = (shader) => { shader.vertexShader = moving(shader.vertexShader); };
   }
 
+  /** Forget a mesh. */
+  remove(mesh) { this._slots = this._slots.filter((each) => each.mesh !== mesh); }
+
   /** Show what a joint (three.js object) moves; null shows nothing. */
   show(joint) {
     for (const { mesh, slot } of this._slots) slot.shownSlot.value = joint ? absent(mesh.skeleton?.bones.indexOf(joint) ?? -1) : -1;
