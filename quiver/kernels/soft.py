@@ -179,7 +179,7 @@ def _advance(
     settling    after how many substeps what rests is found anew, 0 for never; where it is keyed in the middle of each such stretch,
                 seen from anywhere near, float32 (K, P, 4), growths and shortenings (K, Q); what `settle` of tets.py takes; and, of what
                 gets firmer, pulls (K, Q) and what `stiffen` takes
-    pressures   each how many substeps volumes are kept, counted from the last; their goals (S, Q); what `keep_volumes` takes
+    pressures   goals (S, Q) of volumes, and what `keep_volumes` takes
     """
     points, old, begun = scratch
     interface, wide = len(rows) - 1, points.reshape(-1, LANES)
@@ -196,7 +196,7 @@ def _advance(
         meet(barrier, thread_count)
     often, middles, growths, shortenings, settled, ratios, more, pulls_along, firmness = settling
     many = len(settled[1])
-    every, goals_of_volumes, volumes = pressures
+    goals_of_volumes, volumes = pressures
     is_shared = interface > 1 and len(volumes[1]) > 1
     for step in range(substeps):
         if often > 0 and step % often == 0:
@@ -221,8 +221,7 @@ def _advance(
         if is_shared or part == 0:
             # Each piece is in the hands of one thread; which one changes nothing.
             first, each = (part, thread_count) if is_shared else (0, 1)
-            if (substeps - 1 - step) % every == 0:
-                keep_volumes(first, each, step < every, points, positions, goals_of_volumes[step], *volumes)
+            keep_volumes(first, each, step == 0, points, positions, goals_of_volumes[step], *volumes)
             push_held(first, each, pieces, step, points, old.reshape(-1, 4), *touches[0])
             push_surface_contacts(first, each, pieces, step, substeps, points, old.reshape(-1, 4), *touches[1])
         if is_shared:

@@ -42,11 +42,11 @@ def without_muscles(setup, identifier, names):
     return with_layer(setup, replace(layer, muscles=left))
 
 
-def set_muscle(setup, identifier, name, **fields):
+def set_muscle(setup, identifier, muscle_id, **fields):
     """Some fields of one muscle (its id)."""
     layer = _layer(setup, identifier)
-    changed = replace(layer.muscle(name), **fields)
-    return with_layer(setup, replace(layer, muscles=tuple(changed if each.id == name else each for each in layer.muscles)))
+    changed = replace(layer.muscle(muscle_id), **fields)
+    return with_layer(setup, replace(layer, muscles=tuple(changed if each.id == muscle_id else each for each in layer.muscles)))
 
 
 def rename_muscle(setup, identifier, name, new_name):

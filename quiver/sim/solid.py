@@ -70,10 +70,7 @@ class Pulls:
 
 
 FARTHEST, FARTHEST_PULLED = 0.02, 0.1
-VOLUMES_EVERY = 3
-"""Each so many substeps the volumes of muscles are kept, and in the last of a frame: their tetrahedra keep them nearly.
-
-What a volume's change pushes goes no farther in a substep than this share of how large a piece is: what was pressed flat comes back
+"""What a volume's change pushes goes no farther in a substep than this share of how large a piece is: what was pressed flat comes back
 gradually; fibres press more than anything else does."""
 SETTLED_RATE = 48.0
 """Times a second that what rests in the keyed pose is found anew: so the motion does not depend on the frame rate."""
@@ -445,8 +442,8 @@ def volume_goals(model, state, keyed, keeps, pulls=None, substeps=None):
     shortest = body.fibres.shortest if body.fibres else np.zeros(1)
     settled = growths, tight * shortest, model.settled, body.ratios(growths.shape[1]), float(model.pressure)
     settling = (often if model.settles else 0, middles, *settled, tight, model.firmness)
-    every, farthest = (1, FARTHEST) if body.fibres is None else (VOLUMES_EVERY, FARTHEST_PULLED)
-    return settling, (every, goals, (surfaces.arrays, surfaces.compliances, farthest, state.room))
+    farthest = FARTHEST if body.fibres is None else FARTHEST_PULLED
+    return settling, (goals, (surfaces.arrays, surfaces.compliances, farthest, state.room))
 
 
 def _at_steps(before, targets, steps, substeps):

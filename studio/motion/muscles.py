@@ -6,6 +6,7 @@ import numpy as np
 
 from quiver import layers as registry
 from quiver.bodies import attaching, muscle, picking, pieces
+from quiver.bodies.inner import outer_meshes
 from quiver.bodies.made import with_made
 from quiver.errors import BadInput
 from quiver.formats import muscles as looks
@@ -27,13 +28,14 @@ cannot be muscles of which a message names so many."""
 
 
 def meshes_of(row):
-    """[(name of a mesh, pieces that can be muscles, pieces in all)] of those that have any."""
-    found = []
-    for mesh in loaded(row.pk)[0].meshes:
-        all_of_it = pieces.pieces_of(loaded(row.pk)[0], mesh.name, row.setup.metres_per_unit)
+    """[(name of a mesh, pieces that can be muscles, pieces in all, whether it is under the skin)] of those that have any."""
+    character, found = loaded(row.pk)[0], []
+    outer = {index for index, _ in outer_meshes(character)}
+    for index, mesh in enumerate(character.meshes):
+        all_of_it = pieces.pieces_of(character, mesh.name, row.setup.metres_per_unit)
         good = sum(not piece.hinders for piece in all_of_it)
         if good:
-            found.append((mesh.name, good, len(all_of_it)))
+            found.append((mesh.name, good, len(all_of_it), index not in outer))
     return found
 
 
