@@ -13,7 +13,7 @@ from quiver.setup.model import Attachment
 
 FRAMES = 5
 """Frames along a muscle, between the two that hold its ends."""
-NEAR_BONE, ALONGSIDE, FEW = 0.3, 0.05, 4
+NEAR_BONE, ALONGSIDE, FEW = 0.3, 0.02, 4
 """A bone within this share of a muscle's length of its tip is what it sits on; how much less likely a joint is that runs along it; and as
 many are looked at for each tip."""
 MADE = "muscle:"
