@@ -18,7 +18,7 @@ from tests.formats.validator import issues_of
 from tests.muscles import spindle
 from tests.solids import box_surface
 
-JOINTS = {"root": (None, (0, 0, 0))} | {
+JOINTS = {"root": (None, (0, 1, 0))} | {
     f"{part}_{letter}": (f"upper_{letter}" if part == "lower" else "root", (side * x, 1.0, 0.0))
     for letter, side in (("l", 1.0), ("r", -1.0))
     for part, x in (("upper", 0.1), ("lower", 0.4))
