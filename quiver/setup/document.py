@@ -7,7 +7,6 @@ import itertools
 import json
 import math
 import re
-from dataclasses import fields
 from functools import lru_cache
 from typing import Annotated, Literal, Union
 
@@ -21,55 +20,48 @@ from quiver.dials import AMOUNT
 from quiver.errors import BadInput
 from quiver.layers.kinds import JOINTS, MUSCLES
 from quiver.mesh import regions as levels
+from quiver.setup.document_muscles import MOST_MUSCLES, MuscleDocument, muscle_plain, read_muscle
+from quiver.setup.document_types import (
+    FAR,
+    LARGEST_DOCUMENT,
+    MOST_CHAINS,
+    MOST_KEYS,
+    MOST_LAYERS,
+    MOST_VERTICES,
+    SHOWN,
+    Identifier,
+    Ids,
+    Name,
+    Number,
+    Packed,
+    Strict,
+    Three,
+    Turn,
+    expect,
+    plain_of,
+    values_of_item,
+)
 from quiver.setup.model import (
-    AXES,
-    CURVES,
     FOLLOWER,
     FORMS,
     LAYER,
     MOST_FOLLOWED,
-    MOST_POINTS,
-    MUSCLE_SHAPES,
-    PULLED_BY,
     SCENE_DIALS,
-    Attachment,
     ChainPick,
     Follower,
     Form,
     Layer,
-    Muscle,
-    MuscleForm,
-    PullDriver,
     Region,
     Setup,
 )
 from quiver.setup.upgrades import upgraded
 
 FORMAT, VERSION = "keen-quiver-setup", 2
-LARGEST_DOCUMENT = 16 * 2**20
-MOST_LAYERS, MOST_CHAINS, MOST_VERTICES, MOST_KEYS = 500, 5000, 5_000_000, 10_000
-MOST_MUSCLES, MOST_DRIVERS = 1000, 16
-FAR = 1e7
-"""No place or size in a document is larger than that [file units]."""
-SHOWN = 80
-"""So much of a wrong value is quoted."""
-
-Name = Annotated[str, Meta(max_length=400)]
-Identifier = Annotated[str, Meta(pattern="^[a-z0-9][a-z0-9-]{0,99}$", description="a-z, 0-9 and -")]
-Number = Annotated[float, Meta(ge=-FAR, le=FAR)]
-Three = tuple[Number, Number, Number]
-Turn = Annotated[tuple[Number, Number, Number, Number], Meta(description="A quaternion x y z w.")]
-Ids = Annotated[tuple[Name, ...], Meta(max_length=MOST_LAYERS)]
-Packed = Annotated[str, Meta(max_length=LARGEST_DOCUMENT, extra_json_schema={"contentEncoding": "base64"})]
 Key = tuple[Number, Annotated[float, Meta(ge=AMOUNT.low, le=AMOUNT.high, description=AMOUNT.description)]]
 Amount = Annotated[tuple[Key, ...], Meta(min_length=1, max_length=MOST_KEYS, description="Keys of frame and value, frames rising.")]
 
 
-class _Strict(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """Unknown fields are refused; fields at their default are left out."""
-
-
-class ChainDocument(_Strict):
+class ChainDocument(Strict):
     """A root with an optional end, or a list of picked joints."""
 
     root: Name = ""
@@ -78,7 +70,7 @@ class ChainDocument(_Strict):
     branches: bool = False
 
 
-class FormDocument(_Strict):
+class FormDocument(Strict):
     """A surface placed by hand in the rest pose; mesh is an own one, deflated (zlib)."""
 
     shape: Literal[tuple(FORMS)]
@@ -88,7 +80,7 @@ class FormDocument(_Strict):
     mesh: Packed = ""
 
 
-class RegionDocument(_Strict):
+class RegionDocument(Strict):
     """A named area of one mesh. values: one byte a vertex, deflated (zlib): 0..254 in with influence value / 254, 255 out."""
 
     id: Identifier
@@ -99,67 +91,13 @@ class RegionDocument(_Strict):
     is_final: Annotated[bool, Meta(description="Whether it is the mesh's final skin.")] = msgspec.field(name="final", default=False)
 
 
-class FollowerDocument(_Strict):
+class FollowerDocument(Strict):
     """A frame that rides on picked vertices of a mesh."""
 
     id: Identifier
     mesh: Name
     vertices: Annotated[tuple[Annotated[int, Meta(ge=0, lt=MOST_VERTICES)], ...], Meta(min_length=1, max_length=MOST_FOLLOWED)]
     name: Name | None = None
-
-
-Level = Annotated[float, Meta(ge=0.0, le=1.0)]
-Keys = Annotated[tuple[tuple[Number, Level], ...], Meta(min_length=1, max_length=MOST_KEYS, description="Frame and value, frames rising.")]
-
-
-class AttachmentDocument(_Strict):
-    """Where an end of a muscle sits."""
-
-    joint: Name
-    bone: Annotated[Name, Meta(description="A mesh that moves with that joint alone.")] = ""
-    reach: Annotated[float, Meta(ge=0.0, le=FAR, description="How far from that it holds [mm]; 0: its tip.")] = 0.0
-    firmness: Annotated[float, Meta(ge=0.0, le=100.0, description="Rate of the spring that holds it [Hz]; 0: fast.")] = 0.0
-    region: Annotated[Name, Meta(description="The id of a region that says what it holds.")] = ""
-
-
-class PullDriverDocument(_Strict):
-    """What pulls a muscle."""
-
-    by: Literal[tuple(PULLED_BY)]
-    of: Annotated[Name, Meta(description="A joint, or the id of a muscle of the layer.")] = ""
-    low: Number = 0.0
-    high: Number = 90.0
-    axis: Literal[tuple(AXES)] = "any"
-    curve: Literal[tuple(CURVES)] = "soft"
-    share: Annotated[float, Meta(ge=-1.0, le=1.0)] = 1.0
-
-
-class MuscleFormDocument(_Strict):
-    """A muscle made by hand, through points in the rest pose."""
-
-    points: Annotated[tuple[Three, ...], Meta(min_length=2, max_length=MOST_POINTS)]
-    shape: Literal[tuple(MUSCLE_SHAPES)]
-    width: Annotated[float, Meta(gt=0.0, le=FAR)]
-    thickness: Annotated[float, Meta(gt=0.0, le=FAR)]
-    thickest: Annotated[float, Meta(ge=0.05, le=0.95)] = 0.5
-    tendon: Annotated[float, Meta(ge=0.0, le=0.45)] = 0.15
-    outwards: Three = (0.0, 0.0, 1.0)
-
-
-class MuscleDocument(_Strict):
-    """A closed piece of a mesh, by one of its vertices, or a form made by hand, from its origin to its insertion."""
-
-    id: Identifier
-    origin: AttachmentDocument
-    insertion: AttachmentDocument
-    mesh: Name = ""
-    at: Annotated[int, Meta(ge=0, lt=MOST_VERTICES)] = 0
-    form: MuscleFormDocument | None = None
-    name: Name | None = None
-    dials: Annotated[dict[str, float | str], Meta(description="Dials that it has for itself.")] = {}
-    pull: Annotated[Keys, Meta(description="How strongly it is pulled.")] = ((0.0, 0.0),)
-    drivers: Annotated[tuple[PullDriverDocument, ...], Meta(max_length=MOST_DRIVERS)] = ()
-    smoothing: Annotated[float, Meta(ge=0.0, le=240.0, description="Frames over which the pull is evened out.")] = 0.0
 
 
 def _dials_document(name, dials):
@@ -177,7 +115,7 @@ def _dials_document(name, dials):
 ColliderDials = _dials_document("ColliderDials", shapes.DIALS)
 
 
-class ColliderDocument(_Strict):
+class ColliderDocument(Strict):
     """A shape in the rest pose of the world that rides on a joint, or stands still."""
 
     id: Identifier
@@ -258,24 +196,16 @@ def to_document(setup):
     document = {"format": FORMAT, "version": VERSION, **{dial.name: getattr(setup, dial.name) for dial in SCENE_DIALS}}
     if setup.watches_skin:
         document["watch_skin"] = True
-    document["regions"] = [_plain(RegionDocument(**_values(region))) for region in setup.regions]
-    document["colliders"] = [_plain(_collider_document(collider)) for collider in setup.colliders]
+    document["regions"] = [plain_of(RegionDocument(**values_of_item(region))) for region in setup.regions]
+    document["colliders"] = [plain_of(_collider_document(collider)) for collider in setup.colliders]
     if setup.followers:
-        document["followers"] = [_plain(FollowerDocument(**_values(each))) for each in setup.followers]
+        document["followers"] = [plain_of(FollowerDocument(**values_of_item(each))) for each in setup.followers]
     document["layers"] = [_layer_plain(layer) for layer in setup.layers]
     return document
 
 
-def _values(item):
-    return {field.name: getattr(item, field.name) for field in fields(item)}
-
-
-def _plain(struct):
-    return msgspec.json.decode(msgspec.json.encode(struct))
-
-
 def _collider_document(collider):
-    given = _values(collider)
+    given = values_of_item(collider)
     return ColliderDocument(**given | {"dials": ColliderDials(**shapes.DEFAULTS | given.pop("values"))})
 
 
@@ -283,24 +213,19 @@ def _layer_plain(layer):
     kind = registry.kind_of(layer.kind)
     plain = {"kind": layer.kind, "id": layer.id, "name": layer.name, "on": layer.is_on}
     if kind.made_of == JOINTS:
-        plain["chains"] = [_plain(ChainDocument(**_values(chain))) for chain in layer.chains]
+        plain["chains"] = [plain_of(ChainDocument(**values_of_item(chain))) for chain in layer.chains]
     elif kind.made_of == MUSCLES:
-        plain["muscles"] = [_muscle_plain(muscle) for muscle in layer.muscles]
+        plain["muscles"] = [muscle_plain(muscle) for muscle in layer.muscles]
     else:
         plain["region"] = layer.region
     for name in sorted(kind.fields):
         value = getattr(layer, name)
         if value:
-            plain[name] = _plain(FormDocument(**_values(value))) if name == "form" else list(value) if isinstance(value, tuple) else value
+            plain[name] = (
+                plain_of(FormDocument(**values_of_item(value))) if name == "form" else list(value) if isinstance(value, tuple) else value
+            )
     plain |= {"dials": kind.defaults | layer.values, "amount": [list(key) for key in layer.amount]}
     return plain | {name: getattr(layer, name) for name in ("group", "link") if getattr(layer, name)}
-
-
-def _muscle_plain(muscle):
-    given = _values(muscle) | {end: AttachmentDocument(**_values(getattr(muscle, end))) for end in ("origin", "insertion")}
-    drivers = tuple(PullDriverDocument(**_values(each)) for each in muscle.drivers)
-    given["form"] = muscle.form and MuscleFormDocument(**_values(muscle.form))
-    return _plain(MuscleDocument(**given | {"dials": given.pop("values"), "pull": given.pop("keys"), "drivers": drivers}))
 
 
 def dumps(setup):
@@ -344,40 +269,13 @@ def read_amount(keys, where="amount"):
         read = msgspec.convert(keys, Amount)
     except msgspec.ValidationError as error:
         raise BadInput(f"{where}: {_in_words(str(error), keys, msgspec.json.schema(Amount))}") from error
-    _expect(all(a[0] < b[0] for a, b in itertools.pairwise(read)), where, "frames in rising order", keys)
+    expect(all(a[0] < b[0] for a, b in itertools.pairwise(read)), where, "frames in rising order", keys)
     return read
-
-
-def _read_muscle(document, kind, where):
-    values = {name: kind.dial(name).checked(value) for name, value in document.dials.items()}
-    _expect(set(values) <= set(kind.own_dials), f"{where}.dials", f"dials from {', '.join(kind.own_dials)}", sorted(values))
-    ends = [Attachment(**_values_of(end)) for end in (document.origin, document.insertion)]
-    drivers = tuple(PullDriver(**_values_of(each)) for each in document.drivers)
-    _expect(bool(document.mesh) != bool(document.form), where, "either a mesh or a form", document.mesh)
-    for at, driver in enumerate(drivers):
-        _expect(driver.low != driver.high, f"{where}.drivers[{at}]", "a low and a high end that differ", driver.low)
-    _expect(all(a[0] < b[0] for a, b in itertools.pairwise(document.pull)), f"{where}.pull", "frames in rising order", document.pull)
-    return Muscle(
-        document.id,
-        document.name or document.id,
-        document.mesh,
-        document.at,
-        *ends,
-        values,
-        document.pull,
-        drivers,
-        document.smoothing,
-        document.form and MuscleForm(**_values_of(document.form)),
-    )
-
-
-def _values_of(struct):
-    return msgspec.structs.asdict(struct)
 
 
 def _read_layer(document, where):
     kind = registry.kind_of(document.__struct_config__.tag)
-    muscles = tuple(_read_muscle(each, kind, f"{where}.muscles[{at}]") for at, each in enumerate(getattr(document, "muscles", ())))
+    muscles = tuple(read_muscle(each, kind, f"{where}.muscles[{at}]") for at, each in enumerate(getattr(document, "muscles", ())))
     chains = tuple(_read_chain(chain, f"{where}.chains[{at}]") for at, chain in enumerate(getattr(document, "chains", ())))
     form = getattr(document, "form", None)
     plain = {name: getattr(document, name) for name in kind.fields if name != "form"}
@@ -399,12 +297,12 @@ def _read_layer(document, where):
 
 
 def _read_chain(chain, where):
-    _expect(bool(chain.picked) != bool(chain.root), where, "either a root or picked joints", chain.picked)
+    expect(bool(chain.picked) != bool(chain.root), where, "either a root or picked joints", chain.picked)
     return ChainPick(chain.root, chain.end, chain.picked, chain.branches)
 
 
 def _read_form(form, where):
-    _expect(bool(form.mesh) == (form.shape == "own"), f"{where}.mesh", "a mesh in an own one alone", form.shape)
+    expect(bool(form.mesh) == (form.shape == "own"), f"{where}.mesh", "a mesh in an own one alone", form.shape)
     return Form(form.shape, form.place, _unit(form.turn, f"{where}.turn"), form.size, form.mesh)
 
 
@@ -414,7 +312,7 @@ def _read_region(region):
 
 
 def _read_collider(each, where):
-    _expect(len(each.size) == len(SIZES[each.shape]), f"{where}.size", f"a list of {len(SIZES[each.shape])} numbers", each.size)
+    expect(len(each.size) == len(SIZES[each.shape]), f"{where}.size", f"a list of {len(SIZES[each.shape])} numbers", each.size)
     given = {name: getattr(each, name) for name in ("shape", "joint", "place", "size", "is_on", "meets", "spares", "mesh")}
     turn, values = _unit(each.turn, f"{where}.turn"), msgspec.structs.asdict(each.dials)
     return Collider(each.id, each.name or each.id, turn=turn, values=values, **given)
@@ -422,7 +320,7 @@ def _read_collider(each, where):
 
 def _unit(turn, where):
     length = math.sqrt(sum(number * number for number in turn))
-    _expect(length > 1e-6, where, "a quaternion that is not zero", turn)
+    expect(length > 1e-6, where, "a quaternion that is not zero", turn)
     return tuple(number / length for number in turn)
 
 
@@ -430,20 +328,20 @@ def _check_whole(setup):
     """What concerns several parts of a setup: ids, and what refers to them. Raises BadInput."""
     for what in ("layers", "regions", "colliders", "followers"):
         ids = [each.id for each in getattr(setup, what)]
-        _expect(len(set(ids)) == len(ids), what, "a different id for each", ids)
+        expect(len(set(ids)) == len(ids), what, "a different id for each", ids)
     finals = [region.mesh for region in setup.regions if region.is_final]
-    _expect(len(set(finals)) == len(finals), "regions", "one final skin for a mesh", finals)
+    expect(len(set(finals)) == len(finals), "regions", "one final skin for a mesh", finals)
     carriers = [layer.id for layer in setup.layers if registry.kind_of(layer.kind).carries]
     carriers += [f"{FOLLOWER}:{follower.id}" for follower in setup.followers]
     for index, layer in enumerate(setup.layers):
         for identifier in layer.regions:
             setup.region(identifier)
         own = [muscle.id for muscle in layer.muscles]
-        _expect(len(set(own)) == len(own), f"layers[{index}].muscles", "a different id for each", own)
+        expect(len(set(own)) == len(own), f"layers[{index}].muscles", "a different id for each", own)
         if layer.leaves_out.startswith(f"{LAYER}:"):
             setup.layer(layer.leaves_out.removeprefix(f"{LAYER}:"))
         wanted = f"the id of a soft volume, or {FOLLOWER}: and the id of one"
-        _expect(not layer.rides or layer.rides in carriers, f"layers[{index}].rides", wanted, layer.rides)
+        expect(not layer.rides or layer.rides in carriers, f"layers[{index}].rides", wanted, layer.rides)
 
 
 def _in_words(text, plain, schema=None):
@@ -507,11 +405,6 @@ def _wanted(node):
         fewest, most = node.get("minItems", 0), node.get("maxItems")
         return f"a list of {fewest}" if fewest == most else f"a list of {fewest} to {most}" if most else f"a list of at least {fewest}"
     return f"{words} of at most {node['maxLength']} characters" if "maxLength" in node else words
-
-
-def _expect(is_right, where, expected, got):
-    if not is_right:
-        raise BadInput(f"{where}: expected {expected}, got {str(got)[:SHOWN]!r}")
 
 
 def json_schema():
