@@ -14,6 +14,9 @@ USUAL_CELLS = 20.0
 """Cells that a muscle's volume makes where the artist leaves their size to us: with those that its surface cuts, about 600 tetrahedra."""
 CAP = 0.12
 """Where nobody says how far an attachment reaches, it takes so much of the muscle's length."""
+ROUNDS, CLOSE, SOFTEST, STIFFEST = 8, 0.005, 0.02, 4.0
+"""Rounds in which the modulus of a muscle on springs is found, how near its squared rate is to come to what was asked for, and the least and
+most that the modulus is against that of one that is held fast."""
 HALF, LEAST_FILLED = 0.5, 0.02
 """An end holds nothing beyond the muscle's middle; what lies outside of it counts so much, that nothing is cut off."""
 RAMP, STEPS = 0.08, 25
@@ -112,18 +115,22 @@ class MuscleDials:
 @dataclass(frozen=True, eq=False)
 class Muscle:
     """One muscle, ready to be simulated: its shape, the VolumeBody for a Young's modulus of one, its fibres (T, 3) in the rest pose, and
-    how far its nodes are from what its origin holds, 0, to what its insertion does, 1 (N,).
+    how far its nodes are from what its origin holds, 0, to what its insertion does, 1 (N,). ``square`` [1/s2] is the squared rate at which
+    it swings: what was asked for, unless the springs that hold it are too soft or too hard for that.
     """
 
     shape: MuscleShape
     body: volume.VolumeBody
     directions: np.ndarray
     between: np.ndarray
+    square: float
 
 
-def build(shape, is_origin, is_insertion, springs, dials):
-    """The Muscle of a shape that is held where ``is_origin`` or ``is_insertion`` (N,), fast or by springs (N,) [1/s2 for a Young's modulus
-    of one], 0 for fast. Raises BadInput.
+def build(shape, is_origin, is_insertion, springs, dials, square=0.0):
+    """The Muscle of a shape that is held where ``is_origin`` or ``is_insertion`` (N,), fast or by springs (N,) [1/s2], 0 for fast; springs
+    elsewhere draw it to its keyed place. ``square`` [1/s2] is the squared rate at which its slowest mode is to swing with them.
+
+    Springs of an end are given as what the whole would swing by on them, were it rigid. Raises BadInput.
     """
     made = shape.lattice
     field = fibre.harmonic(made.nodes, made.tets, shape.filled, is_origin, is_insertion)
@@ -137,8 +144,23 @@ def build(shape, is_origin, is_insertion, springs, dials):
     held = is_origin | is_insertion
     holds = np.where(held & (springs <= 0.0), 1.0, 0.0)
     grain = volume.Grain(directions, pulling, dials.along, dials.firmer, dials.shortest)
-    body = volume.body_of(made, dials.density, holds, np.where(held, springs, 0.0), dials.volume_keep, shape.filled, grain, shape.surface)
-    return Muscle(shape, body, directions, _between(shape.along, is_origin, is_insertion))
+
+    def with_springs(values, holds):
+        return volume.body_of(made, dials.density, holds, values, dials.volume_keep, shape.filled, grain, shape.surface)
+
+    body = with_springs(np.zeros(len(springs)), held.astype(float))
+    if (springs > 0.0).any() and body.lowest > 0.0:
+        springs = np.where(held, springs * body.masses.sum() / body.masses[held].sum(), springs)
+        # Springs are what they are, whatever the flesh is: its modulus is found that gives the rate with both.
+        asked, fast = square, square / body.lowest
+        young = fast
+        for _ in range(ROUNDS):
+            body = with_springs(springs / young, holds)
+            square = body.lowest * young
+            if abs(square - asked) < CLOSE * asked or body.lowest <= 0.0:
+                break
+            young = np.clip(asked / body.lowest, SOFTEST * fast, STIFFEST * fast)
+    return Muscle(shape, body, directions, _between(shape.along, is_origin, is_insertion), square)
 
 
 def _between(along, is_origin, is_insertion):

@@ -43,11 +43,25 @@ def _of_layers(before, after):
         words.append("other joints")
     if (before.region, before.other) != (after.region, after.other):
         words.append("another region")
+    if (before.muscles, before.bones) != (after.muscles, after.bones):
+        words.append(_of_muscles(before, after))
+    if (before.fat, before.clings) != (after.fat, after.clings):
+        words.append("other maps")
     if before.rides != after.rides:
         words.append("attached elsewhere")
     if (before.form, before.built) != (after.form, after.built):
         words.append("built otherwise")
     return words
+
+
+def _of_muscles(before, after):
+    """How the muscles of a layer differ."""
+    old, new = ({own.id: own for own in layer.muscles} for layer in (before, after))
+    changed = [own.name for identifier, own in new.items() if identifier in old and old[identifier] != own]
+    parts = [f"muscles changed: {', '.join(changed)}"] if changed else []
+    parts += [f"new: {', '.join(new[each].name for each in new if each not in old)}"] if new.keys() - old.keys() else []
+    parts += [f"removed: {', '.join(old[each].name for each in old if each not in new)}"] if old.keys() - new.keys() else []
+    return "; ".join(parts) or "other bones"
 
 
 def _of_regions(before, after):

@@ -154,10 +154,10 @@ def solo(setup, identifiers):
 
 
 def duplicate(setup, identifiers):
-    """A copy of each layer right after it; layers of joints are switched off, as two cannot move one joint."""
+    """A copy of each layer right after it; those of joints and of muscles are switched off, as two cannot move one."""
     for identifier in identifiers:
         layer = setup.layer(identifier)
-        setup = with_copy(setup, layer, free_name(layer.name, setup.layers), link="", is_on=registry.kind_of(layer.kind).made_of != JOINTS)
+        setup = with_copy(setup, layer, free_name(layer.name, setup.layers), link="", is_on=registry.kind_of(layer.kind).made_of == REGION)
         order = [each.id for each in setup.layers]
         after = order[order.index(identifier) + 1]
         setup = move_layers(setup, [setup.layers[-1].id], after) if after != setup.layers[-1].id else setup

@@ -282,7 +282,11 @@ class Setup:
     @property
     def motion(self):
         """All that the motion depends on, to be compared: without names, layers that are off, and regions that no layer is made of."""
-        layers = tuple(replace(layer, name="", group="", link="") for layer in self.layers if layer.is_on)
+        layers = tuple(
+            replace(layer, name="", group="", link="", muscles=tuple(replace(own, name="") for own in layer.muscles))
+            for layer in self.layers
+            if layer.is_on
+        )
         used = {identifier for layer in layers for identifier in layer.regions}
         ridden = {layer.rides for layer in layers}
         return (

@@ -7,7 +7,7 @@ from quiver.bodies import picking
 from quiver.bodies.made import with_made
 from quiver.errors import BadInput
 from quiver.formats import lattice
-from quiver.layers.kinds import JOINTS
+from quiver.layers.kinds import JOINTS, MUSCLES
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
 from quiver.run.parts import muscles
@@ -100,6 +100,8 @@ def mirror(row, layer_ids):
         for layer_id in layer_ids:
             layer = setup.layer(layer_id)
             name = f"{layer.name}, other side"[:200]
+            if registry.kind_of(layer.kind).made_of == MUSCLES:
+                raise BadInput(f"“{layer.name}”: muscles are mirrored one by one: press Mirror all in its panel")
             if registry.kind_of(layer.kind).made_of == JOINTS:
                 setup = edits.with_copy(setup, layer, name, link="", group="", chains=_mirrored(character, layer))
                 continue
@@ -355,4 +357,7 @@ def import_setup(row, text):
     unfit = [f"{area.name} (on {area.mesh})" for area in setup.regions if sizes.get(area.mesh) != area.vertices]
     if unfit:
         raise BadInput(f"this character has no mesh of that name and so many vertices for the regions {', '.join(unfit[:20])}")
+    absent = sorted({own.mesh for layer in setup.layers for own in layer.muscles if own.mesh and own.at >= sizes.get(own.mesh, 0)})
+    if absent:
+        raise BadInput(f"this character has no meshes for muscles called {', '.join(absent[:20])}")
     return edit(row, lambda _: setup, "Imported setup").take

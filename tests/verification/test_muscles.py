@@ -1,5 +1,6 @@
 """Muscles and tissue against what is known in closed form."""
 
+import re
 from dataclasses import replace
 from unittest import TestCase
 
@@ -175,6 +176,23 @@ class RingTest(TestCase):
                     ring = ring_test(character, setup_of(layer), layer)
                     self.assertAlmostEqual(ring.rate / ring.wanted_rate, 1.0, delta=0.05)
                     self.assertAlmostEqual(ring.settle / ring.wanted_settle, 1.0, delta=0.05)
+
+    def test_springs_at_its_ends_and_elsewhere_count_in_its_rate(self):
+        character = limb([spindle([0.03, 0.05, 0], [0.34, 0.05, 0], 0.03)], bend=60.0)
+        for firmness, hold_rate, said in ((30.0, 0.0, ""), (8.0, 0.0, ""), (0.0, 3.0, ""), (4.0, 0.0, "too soft"), (0.0, 8.0, "too high")):
+            with self.subTest(firmness=firmness, hold_rate=hold_rate):
+                layer = muscle_layer(wobble_rate=5.0, hold_rate=hold_rate, settle_time=20.0)
+                ends = (replace(layer.muscles[0].origin, firmness=firmness), replace(layer.muscles[0].insertion, firmness=firmness))
+                layer = replace(layer, muscles=(replace(layer.muscles[0], origin=ends[0], insertion=ends[1]),))
+                ring = ring_test(character, setup_of(layer), layer)
+                if said:
+                    # What springs do not allow is told with the rate that it has.
+                    self.assertIn(said, ring.reason)
+                    told = float(re.search(r"swings at ([\d.]+) Hz", ring.reason)[1])
+                else:
+                    told = 5.0
+                self.assertAlmostEqual(ring.rate / told, 1.0, delta=0.05)
+                self.assertAlmostEqual(ring.settle / 20.0, 1.0, delta=0.05)
 
 
 def take(character, setup, clip="bend", **options):

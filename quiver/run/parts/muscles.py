@@ -29,16 +29,26 @@ KEPT_SHAPES, KEPT_MUSCLES = 4096, 2048
 _shapes, _muscles = Cache(KEPT_SHAPES), Cache(KEPT_MUSCLES)
 MOST_LISTED = 6
 """Pairs of muscles that cross at rest of which a take tells, one by one."""
+AWAY = 0.08
+"""An end that is farther from its bone, against the muscle's length, is worth a note."""
 HASTE = 1.5
 """What moved so far in a frame may move farther by this in the next, before it is looked at again."""
 MOST_SAMPLES = 6
 """So often a frame it is found where muscles are keyed to be."""
+TOLD = 0.03
+"""What swings by so much slower or quicker than its dial says is told."""
 HELD = 0.5
 """A vertex that is held by a larger share does not touch anything."""
 
 
 def units(context, layers):
     """A MuscleLayer for each of some layers that have muscles. Raises BadInput where one cannot be built."""
+    owners = {}
+    for layer in layers:
+        for own in layer.muscles:
+            other = owners.setdefault((own.mesh, own.at), layer) if own.mesh else layer
+            if other is not layer:
+                raise BadInput(f"“{other.name}” and “{layer.name}” both move “{own.name}”. Remove it from one of them")
     return [MuscleLayer(context.character, layer, context.setup, context.notes) for layer in layers if layer.muscles]
 
 
@@ -96,8 +106,12 @@ class BuiltMuscle:
             held = np.zeros(len(self.shape.along), bool)
             held[np.unique(self.shape.lattice.corners[chosen[self.shape.lattice.vertices]])] = True
             return held
-        distances = self._distances(end) if end.reach else None
+        distances = self._distances(end)
         held, was_near = muscle.attached(self.shape, bool(is_insertion) != self.is_turned, distances, end.reach / 1000.0)
+        away = float(distances[held].min())
+        if end.bone and was_near and away > AWAY * self.piece.length:
+            which = "insertion" if is_insertion else "origin"
+            self.notes.append(f"{self.own.name}: its {which} is {1000.0 * away:.0f} mm from “{end.bone}” in the rest pose")
         if not was_near:
             near = f"nothing of it is within {end.reach:g} mm of “{end.bone or end.joint}”"
             self.notes.append(f"{self.own.name}: {near}, the nearest is {1000.0 * float(distances.min()):.0f} mm away; its tip is held")
@@ -111,7 +125,10 @@ class BuiltMuscle:
     def built(self):
         """The Muscle, kept."""
         value = self.values
-        springs = np.zeros(len(self.shape.along))
+        springs = np.full(len(self.shape.along), _square(value["hold_rate"]))
+        for held, end in zip(self.held, (self.own.origin, self.own.insertion), strict=True):
+            springs[held] = _square(end.firmness)
+        square = _square(value["wobble_rate"]) if springs.any() else 0.0
         dials = muscle.MuscleDials(
             density=volume.DENSITY * value["weight"] / 100.0,
             volume_keep=value["volume_keep"] / 100.0,
@@ -120,8 +137,13 @@ class BuiltMuscle:
             firmer=value["firmer"] / 100.0,
             tendon=value["tendon"] / 100.0,
         )
-        key = (dials, self.held[0].tobytes(), self.held[1].tobytes())
-        return _muscles.get(self.shape, key, lambda: muscle.build(self.shape, *self.held, springs, dials))
+        key = (dials, self.held[0].tobytes(), self.held[1].tobytes(), springs.tobytes(), square)
+        return _muscles.get(self.shape, key, lambda: muscle.build(self.shape, *self.held, springs, dials, square))
+
+
+def _square(rate):
+    """The square of a rate [Hz] as [1/s2]."""
+    return (2.0 * np.pi * rate) ** 2
 
 
 def piece_at(character, own, scale):
@@ -263,17 +285,26 @@ class MuscleLayer(SoftBody):
         """As `softening_of`, of each muscle."""
         return [softening_of(each.body, each.shape.lattice, each.shape.lattice.edge, muscle.surfaces_of([each])) for each in self.muscles]
 
-    def _rates(self):
-        """Substeps a second that each muscle needs to swing as its dial says."""
+    @property
+    def wobbles(self):
+        """The rate [Hz] at which each muscle is to swing: what its dial says, or what the springs that hold it allow."""
         return [
-            volume.rate_needed(made.body, made.shape.lattice.edge, each.values["wobble_rate"], softening)
-            for made, each, softening in zip(self.muscles, self.built, self.softenings, strict=True)
+            float(np.sqrt(made.square)) / (2.0 * np.pi) if made.square > 0.0 else each.values["wobble_rate"]
+            for made, each in zip(self.muscles, self.built, strict=True)
+        ]
+
+    def _rates(self):
+        """Substeps a second that each muscle needs to swing at its rate."""
+        return [
+            volume.rate_needed(made.body, made.shape.lattice.edge, wobble, softening)
+            for made, wobble, softening in zip(self.muscles, self.wobbles, self.softenings, strict=True)
         ]
 
     def substep_rate(self):
         """As `Unit.substep_rate`."""
         damped = [
-            swing.substep_rate(each.values["wobble_rate"], each.values["settle_time"] / self.setup.frame_rate)[0] for each in self.built
+            swing.substep_rate(wobble, each.values["settle_time"] / self.setup.frame_rate)[0]
+            for wobble, each in zip(self.wobbles, self.built, strict=True)
         ]
         return max(min(max(self._rates()), swing.HIGHEST_RATE), max(damped))
 
@@ -302,13 +333,17 @@ class MuscleLayer(SoftBody):
         """Make the model for so many substeps a frame."""
         rate, self.substeps, self.samples = substeps * self.setup.frame_rate, substeps, min(substeps, MOST_SAMPLES)
         dt, youngs, factors = 1.0 / rate, [], []
-        for each, made, needed, softening in zip(self.built, self.muscles, self._rates(), self.softenings, strict=True):
-            wanted, settle = each.values["wobble_rate"], each.values["settle_time"] / self.setup.frame_rate
+        parts = zip(self.built, self.muscles, self.wobbles, self._rates(), self.softenings, strict=True)
+        for each, made, wanted, needed, softening in parts:
+            asked, settle = each.values["wobble_rate"], each.values["settle_time"] / self.setup.frame_rate
+            if abs(wanted - asked) > TOLD * asked:
+                why = "its attachments are too soft" if wanted < asked else "its hold rate is too high"
+                notes.append(f"{each.own.name}: {why} for {asked:g} Hz; it swings at {wanted:.2g} Hz")
             wobble = wanted * min(1.0, rate / needed)
             if needed > rate * 1.001:
                 notes.append(
                     f"{each.own.name}: needs more substeps than the limit for cells so small; swings at {wobble:.2g} Hz instead of "
-                    f"{wanted:g}; larger cells swing as quickly as asked"
+                    f"{wanted:.3g}; larger cells swing as quickly as asked"
                 )
             notes += swing.settle_note(each.own.name, wobble, settle, dt, self.setup.frame_rate)
             stiffness, damping = swing.matched(wobble, settle, dt)
