@@ -9,10 +9,10 @@ import pygltflib
 from numba import njit
 from numba.extending import register_jitable
 
+from bench.characters import mudwick_without_flesh
 from bench.rows import against, colours_of, row, seconds
 from quiver.bake.joints import Track
 from quiver.bodies import lattice, volume
-from quiver.demo import mudwick
 from quiver.demo.building import Builder, Part
 from quiver.formats.gltf.reading import read_character
 from quiver.kernels import chains as kernel
@@ -304,8 +304,7 @@ def _lattice_row():
 
 
 def _mudwick_row():
-    glb, setup = mudwick.build()
-    character, _ = read_character(glb, "Mudwick")
+    character, setup = mudwick_without_flesh()
     setup = replace(setup, layers=tuple(layer for layer in setup.layers if layer.kind != "sheet"), colliders=())
     spec = TakeSpec(character, setup, "hop and land")
     frames = compile_plan(spec).last_frame + 1
@@ -316,8 +315,7 @@ def _mudwick_row():
 
 def _one_dial_row():
     """Only what a change reaches is simulated again: all that Mudwick carries, after a dial of his tail."""
-    glb, setup = mudwick.build()
-    character, _ = read_character(glb, "Mudwick")
+    character, setup = mudwick_without_flesh()
     results, value = Results(), setup.layer("tail").value("settle_time")
 
     def take(kept, change):

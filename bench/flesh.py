@@ -6,6 +6,7 @@ from types import SimpleNamespace
 
 import numpy as np
 
+from bench.characters import mudwick_as_shipped, mudwick_without_flesh
 from bench.core import PlainSolid
 from bench.rows import row, seconds
 from quiver import layers as registry
@@ -73,6 +74,19 @@ def rows():
     yield row(
         "tissue_after_dial_share", float(np.median(shares)), 1.0, "", "a new dial of the tissue against muscles and tissue from nothing"
     )
+    yield _mudwick_row()
+
+
+def _mudwick_row():
+    """Mudwick as shipped, with muscles and tissue, against how long he plays; and without them."""
+    times = []
+    for character, setup in (mudwick_as_shipped(), mudwick_without_flesh()):
+        spec = TakeSpec(character, setup, "hop and land")
+        plan = compile_plan(spec)
+        plays = sum(len(chunk.added) for chunk in execute(plan)) / setup.frame_rate
+        times.append(float(np.median([_took(spec) for _ in range(3)])))
+    note = f"Mudwick's hop as shipped, {plays:.3g} s with pre-roll, after a first time; baseline: without muscles and tissue"
+    return row("mudwick_flesh_s", *times, "s", note)
 
 
 def _took(spec):

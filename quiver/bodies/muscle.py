@@ -15,7 +15,7 @@ USUAL_CELLS = 20.0
 CAP = 0.12
 """Where nobody says how far an attachment reaches, it takes so much of the muscle's length."""
 ROUNDS, CLOSE, SOFTEST, STIFFEST = 8, 0.005, 0.02, 4.0
-"""Rounds in which the modulus of a muscle on springs is found, how near its squared rate is to come to what was asked for, and the least and
+"""Rounds in which the modulus of a muscle on springs is found, how near its squared rate comes to what was asked for, and the least and
 most that the modulus is against that of one that is held fast."""
 HALF, LEAST_FILLED = 0.5, 0.02
 """An end holds nothing beyond the muscle's middle; what lies outside of it counts so much, that nothing is cut off."""

@@ -35,7 +35,7 @@ MOST_SAMPLES = 4096
 """Substeps that are in memory at the same time; one frame may have more."""
 WORTH_A_NOTE = 0.005
 """A layer that starts deeper inside a collider gets a note [m]."""
-FORMAT = 7
+FORMAT = 8
 """To be raised with every change of the code that changes results."""
 
 
