@@ -10,7 +10,7 @@ from scipy.sparse import csgraph, linalg
 
 from quiver.errors import BadInput
 
-MOST_DENSE = 400
+MOST_DENSE = 40
 """Nodes up to which a field is found by a dense factoring."""
 STILL, FLAT = 1e-9, 1e-4
 """How firmly what hangs on nothing stays; a gradient smaller than the second share of the largest says no way."""

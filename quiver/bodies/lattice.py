@@ -35,6 +35,7 @@ class Lattice:
     is_thin bool (R,) which vertices lie away from all tetrahedra that fit into the flesh: one was made for them all the same
     pieces int (N,) which connected piece a node belongs to; edge the length of a cell
     is_under bool (N,), of a layer: on its inner side, with flesh behind it that is too deep to be part of it
+    filled float64 (T,), of one that is cut: which share of each tetrahedron is inside
     """
 
     nodes: np.ndarray
@@ -47,6 +48,7 @@ class Lattice:
     pieces: np.ndarray
     edge: float
     is_under: np.ndarray | None = None
+    filled: np.ndarray | None = None
 
 
 def build(positions, triangles, chosen, edge, is_cut=False, thickness=None):
@@ -75,12 +77,13 @@ def build(positions, triangles, chosen, edge, is_cut=False, thickness=None):
     centres = low + edge * middles
     nearest = KDTree(points).query(centres, workers=-1)[1]
     around_region = chosen[nearest]
-    flesh = np.zeros(len(centres), bool)
+    flesh, shares = np.zeros(len(centres), bool), np.zeros(len(centres))
     # Only what is near the region or touches it is worth asking whether it is inside.
     asked = np.flatnonzero(_near_region(around_region, size))
     if is_cut:
         corners = low + edge * _node_positions(_node_codes(faces[asked], size).ravel(), size)
-        flesh[asked] = filled(corners.reshape(-1, 4, 3), points, triangles) > 0.0
+        shares[asked] = _filled(corners.reshape(-1, 4, 3), points, triangles)
+        flesh = shares > 0.0
     else:
         flesh[asked] = _is_inside(centres[asked], points, triangles)
     kept = flesh & around_region
@@ -105,10 +108,11 @@ def build(positions, triangles, chosen, edge, is_cut=False, thickness=None):
     corner_weights = barycentric(nodes[corners], points[vertices])
     is_inner, whose = np.isin(used, others)[order], pieces(len(nodes), tets)
     is_under = None if thickness is None else under[order] & ~is_inner
-    return Lattice(origin + nodes, tets, is_inner, vertices, corners, corner_weights, is_thin, whose, edge, is_under)
+    parts = (origin + nodes, tets, is_inner, vertices, corners, corner_weights, is_thin, whose, edge, is_under)
+    return Lattice(*parts, shares[rows][np.argsort(place_of)] if is_cut else None)
 
 
-def filled(corners, points, triangles):
+def _filled(corners, points, triangles):
     """Which share of tetrahedra with corners (T, 4, 3) lies inside of a surface, points (V, 3) and triangles (F, 3), by a few samples each:
     (T,)."""
     asked = np.einsum("sc,tck->tsk", SAMPLES, corners).reshape(-1, 3)

@@ -54,7 +54,7 @@ def shape_of(points, triangles, edge=0.0):
     inside = abs(float(np.einsum("fk,fk->f", a, np.cross(b, c)).sum() / 6.0))
     everything = np.ones(len(points), bool)
     made = lattices.build(points, triangles, everything, edge or (inside / USUAL_CELLS) ** (1 / 3), is_cut=True)
-    filled = np.maximum(lattices.filled(made.nodes[made.tets], points, triangles), LEAST_FILLED)
+    filled = np.maximum(made.filled, LEAST_FILLED)
     # In all just what is inside.
     volumes = np.abs(np.linalg.det(made.nodes[made.tets[:, 1:]] - made.nodes[made.tets[:, :1]])) / 6.0
     filled = filled * (inside / float(filled @ volumes))

@@ -1,6 +1,7 @@
 """What the muscles of one solid meet of each other: they keep apart and slide."""
 
 import numpy as np
+from scipy import sparse
 
 from quiver.kernels import between as kernel
 from quiver.kernels.nearest import blend, vertex_normals
@@ -10,10 +11,28 @@ from quiver.threads import split
 
 NEAR, DEEP, WORTH_A_THREAD = 0.004, 0.03, 512
 """What is so close is looked at besides how far it moves [m]; deeper inside of another than the second nothing is looked for."""
+ASTRAY = 0.5
+"""By this share of its length a way may lead elsewhere than is thought."""
 LET_OUT = 0.12
 """By which share of its depth a point that began inside of another is let out in a frame."""
 CROSSED = 0.002
 """Muscles that cross by so much at rest are listed [m]."""
+
+
+def may_meet(gaps, normals, ways, near):
+    """Whether what is so far in front of something, gaps (M,) [m], may come as ``near`` to it, which looks along normals (M, 3), on one of
+    some ways (M, 3) each that it goes against it.
+    """
+    least = gaps
+    for way in ways:
+        least = np.minimum(least, gaps + np.einsum("mk,mk->m", way, normals) - ASTRAY * np.linalg.norm(way, axis=1))
+    return least < near
+
+
+def _carrying(corners, weights, count):
+    """The matrix (V, N) that carries V points at corners (V, 4), by weights (V, 4), among so many particles."""
+    rows = np.repeat(np.arange(len(corners)), corners.shape[1])
+    return sparse.csr_matrix((weights.ravel(), (rows, corners.ravel())), shape=(len(corners), count))
 
 
 class BetweenMuscles(Varying):
@@ -26,7 +45,7 @@ class BetweenMuscles(Varying):
 
     def __init__(self, rest, triangles, corners, weights, owners, may):
         self.corners, self.weights, self.owners = corners, weights, owners
-        self.rows = np.flatnonzero(may)
+        self.rows, self._carrying = np.flatnonzero(may), _carrying(corners, weights, len(rest))
         points = self._places(rest)
         self.tree, self.face_owners = NearestOn(points, triangles), owners[triangles[:, 0]].astype(np.int64)
         self.node_owners = np.empty(2 * len(self.tree.starts) - 3, np.int64)
@@ -49,7 +68,7 @@ class BetweenMuscles(Varying):
         return out
 
     def _places(self, positions):
-        return np.einsum("vc,vck->vk", self.weights, positions[self.corners])
+        return self._carrying @ positions
 
     def _look(self, points, limits):
         """(faces (R,), signed distances (R,), weights (R, 3), normals (R, 3)) of what is nearest of others to the points that touch."""
@@ -65,17 +84,18 @@ class BetweenMuscles(Varying):
         distances = np.where(found >= 0, np.einsum("rk,rk->r", asked - spots, looks), np.inf)
         return found, distances, weights, looks
 
-    def touches(self, positions, moves):
-        """As `push_apart` takes it: particles at positions (N, 3) that may move by about ``moves`` (N, 3) in this frame."""
-        points = self._places(positions)
+    def touches(self, positions, likely):
+        """As `push_apart` takes it: particles at positions (N, 3) that in this frame go one of the ways ``likely``, (N, 3) each."""
+        # All at once, for what is read is the same.
+        points, *ways = np.split(self._places(np.column_stack([positions, *likely])), 1 + len(likely), axis=1)
+        points = np.ascontiguousarray(points)
         self.tree.move(points)
-        travel = np.linalg.norm(self._places(moves)[self.rows], axis=1)
-        # What both move alike does not count: the most that they may come closer.
-        common = np.linalg.norm(self._places(moves)[self.rows].mean(0)) if len(self.rows) else 0.0
-        reach = np.minimum(NEAR + 2.0 * travel + common, DEEP)
-        limits = np.where(self.inside, DEEP, reach)
+        travel = np.max([np.linalg.norm(way[self.rows], axis=1) for way in ways], axis=0)
+        limits = np.where(self.inside, DEEP, np.minimum(NEAR + 2.0 * travel, DEEP))
         found, distances, weights, looks = self._look(points, limits)
-        near = found >= 0
+        theirs = self.tree.triangles[found]
+        apart = [way[self.rows] - np.einsum("rc,rck->rk", weights, way[theirs]) for way in ways]
+        near = (found >= 0) & may_meet(distances, looks, apart, NEAR)
         is_in = near & (distances < 0.0)
         # What began inside, or could not be kept out, comes out little by little; what was outside stays so.
         keeps = np.where(is_in & self.inside, (1.0 - LET_OUT) * distances, 0.0)

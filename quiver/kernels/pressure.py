@@ -17,6 +17,8 @@ from quiver.kernels.lanes import LANES, fused, gather, load, scatter, store
 from quiver.kernels.measures import spanned
 
 TINY = 1e-30
+AFRESH = 4
+"""Every so many substeps a volume is looked at as a whole; between, it changes by where its particles go along what grew it then."""
 
 
 @register_jitable
@@ -66,9 +68,9 @@ def grown(origin, first, end, points, corners, shares, ways, numbers, looks):
     return total
 
 
-def _keep_volumes(first, each, is_first, points, positions, goals, surfaces, compliances, farthest, room):
-    """Bring the volumes inside of surfaces first, first + each, ... of Q to their goals; ``points`` (P, 4) as soft.py says, since the frame
-    began at positions (N, 3). The first time in a frame it looks how large they were then.
+def _keep_volumes(first, each, step, points, positions, goals, surfaces, compliances, farthest, room):
+    """Bring the volumes inside of surfaces first, first + each, ... of Q to their goals in a substep of a frame; ``points`` (P, 4) as
+    soft.py says, since the frame began at positions (N, 3). In the first it looks how large they were then.
 
     surfaces  corners int32 (3 B, 16) of faces that look outwards, nobody's for lanes without one, those of surface q from rows starts[q]
               on; by which share each counts, float32 (B, 16), as one between what is inside in full and what is in part; rims int32 (R,)
@@ -76,25 +78,36 @@ def _keep_volumes(first, each, is_first, points, positions, goals, surfaces, com
               lanes
     goals (Q,) six times the volumes wanted [m3]; compliances (Q,) over dt squared, of these
     farthest  no particle is pushed farther in a substep than this share of how large its piece is
-    room      scratch: ways (9 B, 16), looks (16 B, 4), pushes (R, 3), sixfolds (Q,), sums (Q, 16)
+    room      scratch: ways (9 B, 16), looks (16 B, 4), pushes (R, 3), sixfolds (Q,), sums (Q, 16); and of the last look: where rims were
+              (R, 3), and by how much it had grown, how much it gives, and the most that one goes (Q, 3)
     """
     corners, starts, shares, rims, rim_starts, (ptr, ind, ones), numbers = surfaces
-    ways, looks, pushes, sixfolds, sums = room
+    ways, looks, pushes, sixfolds, sums, seen, found = room
     for q in range(first, len(compliances), each):
         origin = corners[3 * starts[q], 0]
-        if is_first:
+        if step == 0:
             sixfolds[q] = see_from(origin, starts[q], starts[q + 1], positions, corners, shares, ways)
-        store(sums, q, grown(origin, starts[q], starts[q + 1], points, corners, shares, ways, numbers, looks))
-        gives, most, more = compliances[q], 0.0, 0.0
-        for lane in range(LANES):
-            more += sums[q, lane]
-        for r in range(rim_starts[q], rim_starts[q + 1]):
-            x, y, z = gathered(ptr[r], ptr[r + 1], ind, ones, looks)
-            pushes[r, 0], pushes[r, 1], pushes[r, 2] = x, y, z
-            square, mass = np.float64(x * x + y * y + z * z), np.float64(points[rims[r], 3])
-            gives, most = gives + mass * square, max(most, mass * mass * square)
-        share = (goals[q] - (sixfolds[q] + more)) / max(gives, TINY)
-        limit = farthest * abs(goals[q] / 6.0) ** (1.0 / 3.0) / max(math.sqrt(most), TINY)
+        if step % AFRESH == 0:
+            store(sums, q, grown(origin, starts[q], starts[q + 1], points, corners, shares, ways, numbers, looks))
+            gives, most, more = compliances[q], 0.0, 0.0
+            for lane in range(LANES):
+                more += sums[q, lane]
+            for r in range(rim_starts[q], rim_starts[q + 1]):
+                x, y, z = gathered(ptr[r], ptr[r + 1], ind, ones, looks)
+                i = rims[r]
+                pushes[r, 0], pushes[r, 1], pushes[r, 2] = x, y, z
+                seen[r, 0], seen[r, 1], seen[r, 2] = points[i, 0], points[i, 1], points[i, 2]
+                square, mass = np.float64(x * x + y * y + z * z), np.float64(points[i, 3])
+                gives, most = gives + mass * square, max(most, mass * mass * square)
+            found[q, 0], found[q, 1], found[q, 2] = more, gives, math.sqrt(most)
+        else:
+            more = found[q, 0]
+            for r in range(rim_starts[q], rim_starts[q + 1]):
+                i = rims[r]
+                for k in range(3):
+                    more += pushes[r, k] * (points[i, k] - seen[r, k])
+        share = (goals[q] - (sixfolds[q] + more)) / max(found[q, 1], TINY)
+        limit = farthest * abs(goals[q] / 6.0) ** (1.0 / 3.0) / max(found[q, 2], TINY)
         share = min(max(share, -limit), limit)
         for r in range(rim_starts[q], rim_starts[q + 1]):
             i = rims[r]

@@ -221,7 +221,7 @@ def _advance(
         if is_shared or part == 0:
             # Each piece is in the hands of one thread; which one changes nothing.
             first, each = (part, thread_count) if is_shared else (0, 1)
-            keep_volumes(first, each, step == 0, points, positions, goals_of_volumes[step], *volumes)
+            keep_volumes(first, each, step, points, positions, goals_of_volumes[step], *volumes)
             push_held(first, each, pieces, step, points, old.reshape(-1, 4), *touches[0])
             push_surface_contacts(first, each, pieces, step, substeps, points, old.reshape(-1, 4), *touches[1])
         if is_shared:

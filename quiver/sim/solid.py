@@ -460,7 +460,9 @@ def _room_for(arrays):
     corners, starts, _, rims = arrays[:4]
     rows = len(corners) // 3
     looks = np.zeros((LANES * rows, 4), np.float32)
-    return aligned((9 * rows, LANES)), looks, np.zeros((len(rims), 3)), np.zeros(len(starts) - 1), aligned((len(starts) - 1, LANES))
+    many = len(starts) - 1
+    sums, found = aligned((many, LANES)), np.zeros((many, 3))
+    return aligned((9 * rows, LANES)), looks, np.zeros((len(rims), 3)), np.zeros(many), sums, np.zeros((len(rims), 3), np.float32), found
 
 
 def _loosen(model, positions):

@@ -10,7 +10,7 @@ from quiver.bodies import chain as swing
 from quiver.bodies.made import mesh_name
 from quiver.cache import Cache
 from quiver.colliders import DEFAULTS, Collider
-from quiver.contact.between import BetweenMuscles
+from quiver.contact.between import NEAR, BetweenMuscles, may_meet
 from quiver.contact.skins import Skin, Surface
 from quiver.errors import BadInput
 from quiver.kernels.carrying import carry_moves
@@ -403,16 +403,15 @@ class MuscleLayer(SoftBody):
     def _touches(self, frame, moves, look, threads, jumped):
         # Pulled tetrahedra tremble in a substep and are where they were in the next: how far they went in a frame says how fast they are.
         positions, seconds = self.state.positions, self._seconds
-        before = positions if self.was is None else self.was
-        calm = np.zeros((len(positions), 4), np.float32)
-        calm[:, :3] = HASTE / seconds * (positions - before)
+        likely = HASTE * (positions - (positions if self.was is None else self.was)), moves
         self.was = positions.copy()
         found = solid.NO_TOUCHES
         if self.touching:
+            calm = np.zeros((len(positions), 4), np.float32)
+            calm[:, :3] = likely[0] / seconds
             found = self.touching.touches(frame, SimpleNamespace(positions=positions, velocities=calm), moves, look, threads)
-        if self.between is None:
-            return found
-        return *found[:4], self.between.touches(positions, np.maximum(np.abs(moves), np.abs(calm[:, :3] * seconds)))
+            found = found[0], _that_may_meet(found[1], likely), *found[2:]
+        return found if self.between is None else (*found[:4], self.between.touches(positions, likely))
 
     @property
     def moved(self):
@@ -441,6 +440,18 @@ class MuscleLayer(SoftBody):
     def measures(self, outputs):
         """As `Part.measures`: change of volume of the muscle whose volume changes most and greatest stretch [%], and how it is pulled."""
         return self._measured(outputs, "volume") | {"pulls": outputs["pulls"]}
+
+
+def _that_may_meet(contacts, likely):
+    """Those of surface contacts that particles may come to when they go one of the ``likely`` ways, (N, 3) each."""
+    places, corners, weights, spots, distances, _ = contacts
+    if not len(distances):
+        return contacts
+    normals = spots[:, 6:9]
+    gaps = np.einsum("mk,mk->m", places - spots[:, :3], normals) - distances
+    ways = [np.einsum("mc,mck->mk", weights, way[corners]) - spots[:, 3:6] + spots[:, :3] for way in likely]
+    on = may_meet(gaps, normals, ways, NEAR)
+    return tuple(np.ascontiguousarray(each[on]) for each in contacts)
 
 
 def _bones(names):
