@@ -8,6 +8,7 @@ import sys
 
 from quiver import export
 from quiver.bake import joints, meshes
+from quiver.bodies import made
 from quiver.dial_tables import dial_tables
 from quiver.errors import BadFormat, Finding, QuiverError
 from quiver.formats.gltf.reading import read_character
@@ -46,6 +47,7 @@ def _parser():
     bake.add_argument("--step", type=int, default=1, help="a key every so many frames")
     bake.add_argument("--thin", type=float, default=0.0, metavar="DEGREES", help="drop keys within this error")
     bake.add_argument("--shapes", type=float, default=0.0, metavar="MM", help="as few shapes as keep soft parts within this error")
+    bake.add_argument("--muscles", action="store_true", help="muscles that the setup makes become meshes of the file")
     bake.set_defaults(run=_bake)
     intake = commands.add_parser(
         "intake", help="read a file within bounds of memory and time, and print all that the app keeps of it as JSON"
@@ -102,6 +104,8 @@ def _bake(options):
     world = meshes.take_world(
         character, run.clip, rows, layers.frame_rate, run.rotated, run.translated, rotations[rows], translations[rows]
     )
+    if options.muscles:
+        character = made.for_export(character, layers)
     shapes = meshes.all_shapes(character, run.moved, offsets[rows], world, options.shapes / 1000.0 / layers.metres_per_unit)
     name = options.name or f"{options.clip or 'rest'} with motion"
     options.out.write_bytes(export.glb_with_clip(document, character, baked, name, shapes))

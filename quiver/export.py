@@ -6,13 +6,15 @@ from quiver.formats.gltf import container, mending, writing
 def glb_parts(document, character, baked, name, shapes=()):
     """A copy of the character's file with one more clip, as parts of a GLB. What a strict reader refuses is mended.
 
-    ``shapes`` (quiver.bake.meshes.Shapes) have one row of weights for each of ``baked.times``. Raises BadInput.
+    ``shapes`` (quiver.bake.meshes.Shapes) have one row of weights for each of ``baked.times``. Meshes of the character that the file does
+    not have are added. Raises BadInput.
     """
     document = document.copy()
     mending.mend(document)
+    meshes = writing.add_meshes(document, character.meshes)
     writing.add_clip(document, free_clip_name(character, name), baked.tracks, character.skeleton, baked.kept_from)
     if shapes:
-        writing.add_shapes(document, character.meshes, shapes, baked.times)
+        writing.add_shapes(document, meshes, shapes, baked.times)
     return container.glb_parts(document)
 
 

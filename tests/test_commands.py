@@ -12,8 +12,9 @@ import numpy as np
 from quiver.__main__ import main
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
+from quiver.rig.pose import rest_matrices
 from quiver.setup import document as setup_document
-from quiver.setup import edits
+from quiver.setup import edits, muscles
 from quiver.setup import model as setups
 from tests.formats.makers import arm, glb_bytes
 from tests.formats.validator import issues_of
@@ -71,6 +72,25 @@ class CommandTest(TestCase):
         self.assertEqual(code, 0, complained)
         self.assertIn("shapes for the soft parts", said)
         self.assertEqual(issues_of(out.read_bytes())["numErrors"], 0)
+
+    def test_bake_adds_the_muscles_that_a_setup_makes(self):
+        setup, out = self.folder / "setup.json", self.folder / "out.glb"
+        character, _ = read_character(self.file.read_bytes(), "arm")
+        names = character.skeleton.names
+        places = rest_matrices(character.skeleton)[[names.index(name) for name in ("upper", "lower")], :, 3]
+        line = tuple(map(tuple, (places[0] + np.outer([0.2, 0.8, 1.4], places[1] - places[0])).tolist()))
+        own = setups.Muscle(
+            "m", "Flexor", "", 0, *map(setups.Attachment, ("upper", "lower")), form=setups.MuscleForm(line, "spindle", 0.1, 0.1)
+        )
+        with_one = muscles.with_new_muscles(setups.Setup(), "Muscles", (own,), ())
+        setup.write_text(setup_document.dumps(with_one))
+        for words, meshes in (((), ["strip"]), (("--muscles",), ["strip", "Flexor"])):
+            code, _, complained = self.run_command(
+                "bake", self.file, "--setup", setup, "--clip", "wave", "--out", out, "--shapes", 1, *words
+            )
+            self.assertEqual(code, 0, complained)
+            self.assertEqual(issues_of(out.read_bytes())["numErrors"], 0)
+            self.assertEqual([mesh.name for mesh in read_character(out.read_bytes(), "out")[0].meshes], meshes)
 
     def test_bake_refuses_what_does_not_fit(self):
         setup, out = self.folder / "setup.json", self.folder / "out.glb"

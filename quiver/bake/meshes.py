@@ -89,11 +89,15 @@ def _worst(left, reach):
 
 
 def all_shapes(character, moved, offsets, world, tolerance=0.0):
-    """Shapes of every moved mesh: ``moved`` {mesh index: vertices}, offsets (F, R, 3) of all of them in that order; they may be used up."""
+    """Shapes of every moved mesh that the character has: ``moved`` {mesh index: vertices}, offsets (F, R, 3) of all of them in that order;
+    they may be used up.
+    """
     shapes, at = [], 0
     for index, vertices in moved.items():
         own = offsets[:, at : at + len(vertices)]
         at += len(vertices)
+        if int(index) >= len(character.meshes):
+            continue
         shapes.append(shapes_of(int(index), character.meshes[int(index)], np.asarray(vertices), own, world, tolerance))
     return shapes
 

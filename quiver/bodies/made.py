@@ -32,6 +32,13 @@ def with_made(character, setup):
     return _known.get(character, key, lambda: _with(character, made))
 
 
+def for_export(character, setup):
+    """The same with the names that the artist gave them."""
+    names = {mesh_name(layer.id, own.id): own.name for layer in setup.layers for own in layer.muscles if own.form}
+    meshes = with_made(character, setup).meshes
+    return replace(character, meshes=tuple(replace(mesh, name=names.get(mesh.name, mesh.name)) for mesh in meshes))
+
+
 def _with(character, made):
     rest = rest_matrices(character.skeleton)
     meshes = list(character.meshes)
@@ -46,5 +53,5 @@ def _with(character, made):
         local = np.linalg.solve(rest[node, :, :3], (points - rest[node, :, 3]).T).T
         if np.linalg.det(rest[node, :, :3]) < 0.0:
             triangles = triangles[:, ::-1]
-        meshes.append(Mesh(mesh_name(layer, own.id), node, np.float32(local), np.ascontiguousarray(triangles)))
+        meshes.append(Mesh(mesh_name(layer, own.id), node, np.float32(local), np.ascontiguousarray(triangles), primitive=-1))
     return replace(character, meshes=tuple(meshes))

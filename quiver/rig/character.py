@@ -19,7 +19,7 @@ class Mesh:
     positions float32 (V, 3); triangles int32 (F, 3); colours uint8 (V, 3) or None
     joints    int32 (V, I) nodes; weights float32 (V, I), each row sums to 1
     skin      index of the skin, or -1; bind_nodes (B,) and inverse_binds float64 (B, 3, 4) belong to it
-    primitive which primitive of its node's mesh it is in the file
+    primitive which primitive of its node's mesh it is in the file, -1 where the file does not have it
     """
 
     name: str

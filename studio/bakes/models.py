@@ -8,7 +8,10 @@ from studio.takes.models import Take
 
 
 class Bake(models.Model):
-    """A file made of a take: a GLB with the motion as a new clip, or a point cache of one mesh (``mesh`` is its index)."""
+    """A file made of a take: a GLB with the motion as a new clip, or a point cache of one mesh (``mesh`` is its index).
+
+    With ``has_muscles``, muscles that were made here are meshes of it.
+    """
 
     class Form(models.TextChoices):
         GLB = "glb", "GLB: joints and shapes"
@@ -26,6 +29,7 @@ class Bake(models.Model):
     form = models.CharField(max_length=4, choices=Form, default=Form.GLB)
     mesh = models.IntegerField(default=0)
     shape_limit = models.FloatField(default=0.0)
+    has_muscles = models.BooleanField(default=False)
     report = models.JSONField(default=dict)
     created = models.DateTimeField(auto_now_add=True)
 

@@ -8,6 +8,7 @@ from django.db import transaction
 
 from quiver import export
 from quiver.bake import joints, meshes
+from quiver.bodies import made
 from quiver.errors import BadInput
 from quiver.formats import pointcache, usd
 from quiver.rig.pose import world_matrices
@@ -24,7 +25,7 @@ def forms_there():
     return [(value, label) for value, label in Bake.Form.choices if value != Bake.Form.USD or usd.is_there()]
 
 
-def start_bake(take, name, form, first_frame, last_frame, step, skin_limit=0.0, shape_limit=0.0, mesh=0):
+def start_bake(take, name, form, first_frame, last_frame, step, skin_limit=0.0, shape_limit=0.0, mesh=0, has_muscles=False):
     """Queue a bake of a finished take. Raises BadInput."""
     if take.job.state != Job.State.FINISHED:
         raise BadInput(f"expected a finished take, this one is {take.job.get_state_display()}")
@@ -43,7 +44,7 @@ def start_bake(take, name, form, first_frame, last_frame, step, skin_limit=0.0, 
     frames = {"first_frame": first_frame, "last_frame": last_frame, "step": step}
     with transaction.atomic():
         job = jobs.start("bake", last_frame - first_frame + 1)
-        bake = Bake.objects.create(take=take, job=job, name=name, form=form, mesh=mesh, **frames, **limits)
+        bake = Bake.objects.create(take=take, job=job, name=name, form=form, mesh=mesh, has_muscles=has_muscles, **frames, **limits)
         jobs.enqueue(job)
     return bake
 
@@ -65,7 +66,7 @@ def write_bake(job_id, context):
 
 def _write_glb(bake, context):
     take = bake.take
-    character, document = loaded(take.character_id)
+    character, document = _character(bake)
     rotations, translations = (np.concatenate(parts) for parts in zip(*(unpack(take, chunk) for chunk in take.chunks.all()), strict=True))
     clip = character.clip_or_still(take.clip_name)
     arrays = (take.rotated, take.translated, rotations, translations)
@@ -86,6 +87,12 @@ def _write_glb(bake, context):
     }
 
 
+def _character(bake):
+    """(Character, document): what came in, with the muscles that the take's setup makes where they are wanted."""
+    character, document = loaded(bake.take.character_id)
+    return made.for_export(character, bake.take.version.setup) if bake.has_muscles else character, document
+
+
 def _shapes(bake, character, clip, rotations, translations):
     """The Shapes of all moved meshes at the baked frames."""
     take = bake.take
@@ -102,9 +109,7 @@ def _shapes(bake, character, clip, rotations, translations):
             if row in wanted:
                 offsets[wanted[row]] = steps * np.float32(chunk.offset_step)
     limit = bake.shape_limit / 1000.0 / take.version.setup.metres_per_unit
-    # What is no mesh of the file comes last, and is not in its export.
-    known = {index: vertices for index, vertices in take.moved.items() if int(index) < len(character.meshes)}
-    return meshes.all_shapes(character, known, offsets[:, : sum(map(len, known.values()))], world, limit)
+    return meshes.all_shapes(character, take.moved, offsets, world, limit)
 
 
 def _write_point_cache(bake, context):
@@ -136,7 +141,7 @@ def _write_point_cache(bake, context):
 def _write_usd(bake, context):
     """Write all meshes' points over time and the skeleton's animation."""
     take = bake.take
-    character, _ = loaded(take.character_id)
+    character, _ = _character(bake)
     frames = joints.frames_between(bake.first_frame, bake.last_frame, bake.step)
     scenes = _scenes(take, character, frames, range(len(character.meshes)))
     with tempfile.TemporaryDirectory() as folder:

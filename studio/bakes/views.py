@@ -26,13 +26,9 @@ def _panel(request, row):
     take = shown_take(row)
     is_open = any(each.job.is_open for each in bakes) or bool(take and take.job.is_open)
     stale = bool(take) and is_stale(row, take)
-    return render_step(
-        request,
-        row,
-        "bake",
-        "bakes/panel.html",
-        {"bakes": bakes, "take": take, "is_open": is_open, "is_stale": stale, "forms": services.forms_there()},
-    )
+    muscles = sum(bool(own.form) for layer in take.version.setup.layers for own in layer.muscles) if take else 0
+    context = {"bakes": bakes, "take": take, "is_open": is_open, "is_stale": stale, "forms": services.forms_there(), "muscles": muscles}
+    return render_step(request, row, "bake", "bakes/panel.html", context)
 
 
 @require_POST
@@ -54,7 +50,8 @@ def start(request, pk):
         raise BadInput(f"expected thinning within 0 to 100 mm and morph targets within 0 to 1000 mm, got {sent}")
     frames = (numbers["first"], numbers["last"], numbers["step"])
     limits = (numbers["skin_limit"], numbers["shape_limit"])
-    services.start_bake(take, request.POST.get("name", ""), request.POST.get("form", "glb"), *frames, *limits, numbers["mesh"])
+    options = (*frames, *limits, numbers["mesh"], bool(request.POST.get("has_muscles")))
+    services.start_bake(take, request.POST.get("name", ""), request.POST.get("form", "glb"), *options)
     return _panel(request, row)
 
 

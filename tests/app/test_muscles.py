@@ -3,16 +3,21 @@
 import numpy as np
 
 from quiver.bake.joints import Track
+from quiver.bodies.made import for_export
 from quiver.demo.building import Builder, Part
 from quiver.demo.shapes import vertex_normals
+from quiver.formats.gltf.accessors import read_accessor
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
 from quiver.rig import transforms
+from quiver.rig.pose import world_matrices
+from quiver.rig.skinning import skinned_positions
 from quiver.setup import edits
 from quiver.setup.model import Setup
 from studio.characters.models import Character
 from studio.characters.services import bring_in, forget_loaded
 from studio.takes.models import Take
+from studio.takes.services import unpack_offsets
 from tests.app.helpers import RunningDeskTest, body_of, run_waiting_jobs
 from tests.formats.validator import issues_of
 from tests.muscles import spindle
@@ -53,6 +58,12 @@ def arms_glb(pieces=()):
         tracks.append(Track(builder.index(f"lower_{letter}"), "rotation", np.array([0.0, 1.0]), turns))
     builder.add_clip("bend", tracks)
     return builder.glb()
+
+
+def last_offsets(take):
+    """How the vertices that a take moves are moved in its last frame, (R, 3) [file units]."""
+    chunk = take.chunks.last()
+    return unpack_offsets(take, chunk)[-1] * chunk.offset_step
 
 
 def piece(side, z, y=1.03):
@@ -127,6 +138,36 @@ class MuscleTest(RunningDeskTest):
         issues = issues_of(data)
         self.assertEqual(issues["numErrors"], 0, issues)
         self.assertGreater(made.report["shapes"], 0)
+        self.assertEqual([mesh.name for mesh in read_character(data, "arms")[0].meshes], ["skin"])
+        self.post("bake/start/", take=take.pk, name="with", first="0", last="24", step="1", form="glb", shape_limit="0.1", has_muscles="1")
+        run_waiting_jobs()
+        data = body_of(self.client.get(f"/bakes/{take.bakes.first().pk}/download"))
+        issues = issues_of(data)
+        self.assertEqual(issues["numErrors"], 0, issues)
+        self.assert_muscle_is_as_simulated(take, data)
+
+    def assert_muscle_is_as_simulated(self, take, data):
+        """A muscle made here is a mesh of the file, and its shapes put it where the take has it in the last frame."""
+        own = self.layer().muscles[0]
+        character, document = read_character(data, "arms")
+        (index,) = (number for number, mesh in enumerate(character.meshes) if mesh.name == own.name)
+        mesh, clip = character.meshes[index], next(clip for clip in character.clips if clip.name == "with")
+        world = world_matrices(character.skeleton, clip.sample(character.skeleton, np.array([1.0])))[0]
+        targets = document.tree["meshes"][document.tree["nodes"][mesh.node]["mesh"]]["primitives"][0]["targets"]
+        animation = next(each for each in document.tree["animations"] if each["name"] == "with")
+        channel = next(each for each in animation["channels"] if each["target"] == {"node": mesh.node, "path": "weights"})
+        sampler = animation["samplers"][channel["sampler"]]
+        weights = read_accessor(document, sampler["output"], "weights").reshape(-1, len(targets))[-1]
+        shown = mesh.positions + sum(
+            weight * read_accessor(document, target["POSITION"], "target") for weight, target in zip(weights, targets, strict=True)
+        )
+        shown = shown @ world[mesh.node, :, :3].T + world[mesh.node, :, 3]
+        character = for_export(read_character(arms_glb(), "arms")[0], take.version.setup)
+        # Its mesh comes first after the skin.
+        offsets, vertices, begin = last_offsets(take), take.moved["1"], len(take.moved["0"])
+        keyed = skinned_positions(character.meshes[1], world)
+        keyed[vertices] += offsets[begin : begin + len(vertices)]
+        self.assertLess(np.abs(shown - keyed).max(), 0.0005)
 
     def test_forms_say_what_is_wrong_and_change_nothing(self):
         self.desk([piece(1.0, 0.0), piece(-1.0, 0.0)])

@@ -1,9 +1,11 @@
 """Adding to a glTF document without touching what is there."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from quiver.errors import BadInput
-from quiver.formats.gltf.accessors import append_accessor, append_bytes
+from quiver.formats.gltf.accessors import ARRAY_TARGET, INDEX_TARGET, append_accessor, append_bytes
 
 
 def add_clip(document, name, tracks, skeleton, kept_from=()):
@@ -31,6 +33,27 @@ def add_clip(document, name, tracks, skeleton, kept_from=()):
         channels.append({"sampler": len(samplers) - 1, "target": {"node": int(track.node), "path": track.path}})
         _place_by_parts(document.tree["nodes"][track.node], track.node, skeleton)
     document.tree.setdefault("animations", []).append({"name": name, "samplers": samplers, "channels": channels})
+
+
+def add_meshes(document, meshes):
+    """Add those of meshes that the document does not have, each at a node of its own below the one that it goes with.
+
+    Returns all meshes as they are in the document then.
+    """
+    tree, out = document.tree, []
+    for mesh in meshes:
+        if mesh.primitive >= 0:
+            out.append(mesh)
+            continue
+        points = append_accessor(document, mesh.positions, "VEC3", bounds=True, target=ARRAY_TARGET)
+        corners = append_accessor(document, mesh.triangles.astype(np.uint32).reshape(-1, 1), "SCALAR", target=INDEX_TARGET)
+        primitive = {"attributes": {"POSITION": points}, "indices": corners}
+        tree.setdefault("meshes", []).append({"name": mesh.name, "primitives": [primitive]})
+        tree["nodes"].append({"name": mesh.name, "mesh": len(tree["meshes"]) - 1})
+        node = len(tree["nodes"]) - 1
+        tree["nodes"][mesh.node].setdefault("children", []).append(node)
+        out.append(replace(mesh, node=node, primitive=0))
+    return out
 
 
 def add_shapes(document, meshes, shapes, times):
