@@ -49,8 +49,9 @@ class Poke:
         self.scale, self.rate = setup.metres_per_unit, setup.frame_rate
         self.size = size_of(character)
         self.nodes = len(character.skeleton)
-        self.character = _with_things(character, self.size)
-        self.run = LiveRun(self.character, _with_colliders(setup, self.size), clip_name, frame, threads)
+        self.run = LiveRun(_with_things(character, self.size), _with_colliders(setup, self.size), clip_name, frame, threads)
+        # With the muscles that the setup makes.
+        self.character = self.run.plan.spec.character
         # The stage does not know the joints of the ball and the plate.
         plan = self.run.plan
         self.run.plan = replace(plan, rotated=plan.rotated[: self.nodes], translated=plan.translated[plan.translated < self.nodes])
@@ -89,8 +90,8 @@ class Poke:
         if wish.get("whole"):
             self.hold = Carry(self, place)
             return
-        soft = next((solid for solid in self.run.soft_bodies if solid.mesh_index == mesh and _is_soft(solid, vertex)), None)
-        self.hold = Tug(soft, place, PATCH_SHARE * self.size, self.scale) if soft else Bend(self, mesh, vertex, place)
+        soft = next((solid for solid in self.run.soft_bodies if solid.is_soft_at(mesh, vertex)), None)
+        self.hold = Tug(self, soft, place) if soft else Bend(self, mesh, vertex, place)
 
     def move(self, wish):
         """The hand is here now (``to``)."""
@@ -218,14 +219,15 @@ class Tug:
     It stands among the skins that the body meets.
     """
 
-    def __init__(self, solid, place, radius, scale):
-        self.solid, self.to, self.start, self.scale = solid, place, place, scale
-        self.began, _ = solid.touching.carried.look(solid.state, np.zeros_like(solid.state.positions), 0.0)
-        away = np.linalg.norm(self.began - place * scale, axis=1)
+    def __init__(self, poke, solid, place):
+        self.to, self.start, self.scale = place, place, poke.scale
+        touching = solid.within_reach()
+        self.began, _ = touching.carried.look(solid.state, np.zeros_like(solid.state.positions), 0.0)
+        away = np.linalg.norm(self.began - place * self.scale, axis=1)
         # However small the patch, there is a point in it.
-        self.rows = np.flatnonzero(away <= max(radius * scale, away.min() + 1e-9))
-        self.before = self.began[self.rows]
-        solid.touching.skins.append(self)
+        self.rows = np.flatnonzero(away <= max(PATCH_SHARE * poke.size * self.scale, away.min() + 1e-9))
+        self.before, self.skins = self.began[self.rows], touching.skins
+        self.skins.append(self)
 
     def ready(self, world, jumped, per_frame, looks=1):
         """What joints do does not matter to a hand."""
@@ -250,7 +252,7 @@ class Tug:
 
     def end(self):
         """The body lets go of the hand."""
-        self.solid.touching.skins.remove(self)
+        self.skins.remove(self)
 
 
 class Ball:
@@ -325,11 +327,6 @@ def _with_colliders(setup, size):
     setup = edits.with_new_collider(setup, "ball", BALL, joint=BALL, place=place, size=(BALL_SHARE * size,))
     width, height, depth = (2.0 * side for side in _plate_size(size))
     return edits.with_new_collider(setup, "box", PLATE, joint=PLATE, place=place, size=(width, height, depth, 0.4 * height))
-
-
-def _is_soft(solid, vertex):
-    at = np.searchsorted(solid.vertices, vertex)
-    return at < len(solid.vertices) and solid.vertices[at] == vertex and solid.blend[at] > 0.2
 
 
 def _seen_from(placed, place):

@@ -1,5 +1,6 @@
 """Poke: what a hand does to a character that simulates live, and that it ends as it began."""
 
+from dataclasses import replace
 from unittest import TestCase
 
 import numpy as np
@@ -10,15 +11,18 @@ from quiver.formats.gltf.reading import read_character
 from quiver.poke import DROP_SHARE, Poke
 from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_positions
-from quiver.setup.model import Setup
+from quiver.setup.model import Attachment, Muscle, MuscleForm, Setup
 from tests.makers import chain_setup, moving_clip, straight
+from tests.muscles import LOWER, UPPER, limb, muscle_layer, setup_of, spindle
 from tests.run.test_skin_contact import arms
 
 
 class MudwickTest(TestCase):
     @classmethod
     def setUpClass(cls):
-        glb, cls.setup = mudwick.build()
+        glb, setup = mudwick.build()
+        # Muscles have a test of their own.
+        cls.setup = replace(setup, layers=tuple(layer for layer in setup.layers if layer.kind not in ("muscle", "tissue")))
         cls.character, _ = read_character(glb, "Mudwick")
 
     def setUp(self):
@@ -111,6 +115,31 @@ class MudwickTest(TestCase):
             return [poke.step()[0].offsets for _ in range(12)]
 
         np.testing.assert_array_equal(way(), way())
+
+
+class MuscleTest(TestCase):
+    def test_a_muscle_goes_with_the_hand_and_comes_back(self):
+        """One of the file and one that is made here alike."""
+        piece = spindle([0.03, 0.05, 0.0], [0.34, 0.05, 0.0], 0.03)
+        form = MuscleForm(((0.03, 1.05, 0.0), (0.18, 1.05, 0.0), (0.34, 1.05, 0.0)), "spindle", 0.06, 0.06)
+        character = limb([piece], bend=30.0)
+        for own, mesh in ((muscle_layer().muscles[0], 0), (Muscle("m", "M", "", 0, *map(Attachment, (UPPER, LOWER)), form=form), 1)):
+            with self.subTest(mesh=mesh):
+                poke = Poke(character, setup_of(replace(muscle_layer(wobble_rate=3.0), muscles=(own,))), "bend", 0)
+                held = poke.character.meshes[mesh]
+                place = world_matrices(poke.run.skeleton, poke.pose.repeated(1))[0][held.node, :, 3] + held.positions
+                vertex = int(np.argmin(np.linalg.norm(place - [0.18, 1.08, 0.0], axis=1)))
+                moves = []
+                poke.obey({"do": "grab", "mesh": mesh, "vertex": vertex, "at": place[vertex].tolist()})
+                poke.obey({"do": "move", "to": (place[vertex] + [0.0, 0.02, 0.0]).tolist()})
+                for step in range(50):
+                    if step == 20:
+                        poke.obey({"do": "release"})
+                    chunk, _ = poke.step()
+                    at = int(np.searchsorted(poke.run.plan.moved[mesh], vertex))
+                    moves.append(chunk.offsets[0, at])
+                np.testing.assert_allclose(moves[19], [0.0, 0.02, 0.0], atol=0.004)
+                np.testing.assert_allclose(moves[-1], 0.0, atol=0.001)
 
 
 class WishTest(TestCase):

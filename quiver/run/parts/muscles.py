@@ -423,6 +423,10 @@ class MuscleLayer(SoftBody):
         """As `SoftBody.touching_skin`."""
         return {index: vertices[self._may_touch(corners, weights)] for index, (vertices, corners, weights, _) in self.skins.items()}
 
+    def is_soft_at(self, mesh, vertex):
+        """As `SoftBody.is_soft_at`."""
+        return bool(np.isin(vertex, self.touching_skin.get(mesh, [])))
+
     def _may_touch(self, corners, weights):
         return np.sum(weights * self.body.holds[corners], axis=1) < HELD
 

@@ -88,8 +88,16 @@ class SoftBody(Unit, Part):
 
     def _touch(self, contacts):
         """Look out for what it was found to meet."""
+        self.contacts = contacts
         if len(self.met) or self.skins_met:
             self.touching = SoftContacts(contacts, self.met, self.skins_met, *self._surface())
+
+    def within_reach(self):
+        """The SoftContacts that a hand stands among, made where it meets nothing else."""
+        if not self.touching:
+            self.touching = SoftContacts(self.contacts, np.zeros(0, int), [], *self._surface())
+            self.touching.dt = self.model.dt
+        return self.touching
 
     def _inner_carriers(self):
         """Nodes that are inside of it, whose colliders it does not meet by default."""
@@ -247,6 +255,13 @@ class SoftBody(Unit, Part):
     def _led(self, frame, steps, before, jumped):
         """Where its particles are led to in a frame, (S, N, 3) and before (N, 3): where they are keyed to be, or elsewhere."""
         return steps, before
+
+    def is_soft_at(self, mesh, vertex):
+        """Whether a hand that takes hold of a vertex of a mesh (its index) has hold of this."""
+        if mesh != self.mesh_index:
+            return False
+        at = np.searchsorted(self.vertices, vertex)
+        return bool(at < len(self.vertices) and self.vertices[at] == vertex and self.blend[at] > LEAST_TOUCHING)
 
     def _carry_over(self, positions, turned):
         """The root jumped: go along with it, and carry the swing over."""

@@ -82,7 +82,7 @@ export class Poke {
   /** Whether a press is the hand's. */
   down(event) {
     if (!this.store || event.button !== 0 || event.shiftKey) return false;
-    const hit = this.viewport.vertexUnder(event);
+    const hit = this.viewport.vertexUnder(event, true);
     if (this.tool === 'throw') { this._throw(event, hit); return true; }
     if (!hit) return false;
     this.grip = new THREE.Plane().setFromNormalAndCoplanarPoint(this.viewport.stage.camera.getWorldDirection(new THREE.Vector3()), hit.point);

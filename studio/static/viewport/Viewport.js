@@ -57,12 +57,16 @@ export class Viewport {
     return caster.ray;
   }
 
-  /** What of the character is under a pointer event, as it stands now: {mesh, vertex, point}, or null. */
-  vertexUnder(event) {
-    const ray = this.rayThrough(event);
+  /** What of the character is under a pointer event, as it stands now: {mesh, vertex, point}, or null; ``isThrough`` a thinned skin. */
+  vertexUnder(event, isThrough = false) {
+    const ray = this.rayThrough(event), inner = this.view.isOpened ? this.view.inner : null;
+    return (isThrough && inner && this._vertexOn(ray, (part) => inner.has(part))) || this._vertexOn(ray, () => true);
+  }
+
+  _vertexOn(ray, counts) {
     let nearest = null;
     this.view.parts.forEach((part, mesh) => {
-      if (!part.visible) return;
+      if (!part.visible || !counts(part)) return;
       const tree = this.trees.of(part, this.poseKey), hit = tree.raycastFirst(ray, THREE.DoubleSide);
       if (!hit || nearest && hit.distance > nearest.distance) return;
       const positions = tree.geometry.attributes.position.array, corners = [hit.face.a, hit.face.b, hit.face.c];
