@@ -104,8 +104,8 @@ class VolumeBody:
     """The physics of a solid of N nodes and T tetrahedra for a Young's modulus of one. SI units.
 
     nodes (N, 3) [m] at rest; density [kg/m3]; masses (N,) [kg]; holds (N,) 0..1, from PINNED on fixed; springs (N,) [1/s2] of the holds
-    volumes (T,) [m3]; gram (T, 3, 3) of the inverse rest edges [1/m2], metric (T, 3, 3) of the rest edges [m2]
-    sixfold (T,) six times the rest volume [m3]; shear, bulk the constants of the solid
+    volumes (T,) [m3], as firm as they are against the firmest; sixfold (T,) six times the rest volume [m3]; gram (T, 3, 3) of the inverse
+    rest edges [1/m2], metric (T, 3, 3) of the rest edges [m2]; shear, bulk the constants of the solid
     pieces (N,) which piece each node is part of; keeping how strongly a piece keeps its volume as a whole, against Young's
     modulus: infinitely for 100 %
     lowest [1/s2] squared rate of the slowest mode, mode (N, 3) its shape, at most one long
@@ -156,12 +156,12 @@ def build(lattice, node_holds, volume_keep, firmness, weight=1.0):
     return body_of(lattice, density, holds, springs, volume_keep)
 
 
-def body_of(lattice, density, holds, springs, volume_keep, filled=None, grain=None, surface=None, across=None):
+def body_of(lattice, density, holds, springs, volume_keep, filled=None, grain=None, surface=None, across=None, firm=None):
     """The body of a lattice in metres, of a density [kg/m3]; holds and springs (N,) as VolumeBody says.
 
     filled (T,) is which share of each tetrahedron there is, all of it if not said; ``grain`` (Grain) makes it stiffer along fibres than
     across, or the other way round; ``surface``, faces (F, 3) and shares (F,) by which they count, goes around what is there.
-    ``across`` is nodes (m,) and unit vectors (m, 3) along which they cannot move.
+    ``across`` is nodes (m,) and unit vectors (m, 3) along which they cannot move; ``firm`` (T,) how firm each tetrahedron is, 0..1.
     """
     nodes = lattices.seen_from(lattice.nodes.min(0), lattice.nodes)
     edges = nodes[lattice.tets[:, 1:]] - nodes[lattice.tets[:, :1]]
@@ -173,6 +173,7 @@ def body_of(lattice, density, holds, springs, volume_keep, filled=None, grain=No
     # What is light at the rim of others would be thrown about by what they meet.
     weighing = volumes if filled is None else np.maximum(filled, LEAST_WEIGHT) * sixfold / 6.0
     np.add.at(masses, lattice.tets.ravel(), np.repeat(weighing * (volumes.sum() / weighing.sum()) * density / 4.0, 4))
+    volumes = volumes if firm is None else firm * volumes
     poisson = poisson_of(volume_keep)
     shear = 1.0 / (2.0 * (1.0 + poisson))
     linear_bulk = poisson / ((1.0 + poisson) * (1.0 - 2.0 * poisson))

@@ -39,6 +39,17 @@ TISSUE = LayerKind(
         Dial("thickness", "Thickness", "mm", 1.0, 500.0, 25.0, 1.0, "Body", "Depth of the layer below the skin."),
         Dial("fat_thickness", "Fat", "mm", 0.0, 500.0, 20.0, 1.0, "Body", "Thickness that the fat map adds where it is full."),
         Dial(
+            "looseness",
+            "Looseness of fat",
+            "%",
+            0.0,
+            95.0,
+            60.0,
+            5.0,
+            "Body",
+            "How much softer than the rest it is where the fat map is full.",
+        ),
+        Dial(
             "volume_keep", "Volume keep", "%", 0.0, 95.0, 70.0, 1.0, "Body", "How well it keeps its volume: pressed here, it bulges there."
         ),
         Dial(

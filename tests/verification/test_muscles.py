@@ -12,9 +12,9 @@ from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.character import Character, Mesh
 from quiver.rig.clip import Channel, Clip
-from quiver.rig.pose import Pose
+from quiver.rig.pose import Pose, rest_matrices
 from quiver.rig.skeleton import Skeleton, parents_first
-from quiver.ring import ring_test
+from quiver.ring import ring_test, swing_of
 from quiver.run.execute import execute
 from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
@@ -280,6 +280,28 @@ class TissueTest(TestCase):
         chunks, plan = take(character, setup, "go")
         tissue = next(part for part in plan.parts if part.layer.kind == "tissue")
         return plan.skin.of_mesh(0, np.concatenate([chunk.offsets for chunk in chunks])), tissue, plan
+
+    def test_loose_fat_jiggles_at_the_rate_that_the_dial_says(self):
+        character, setup, outer = self.rig()
+        levels = np.where(outer[:, 0] > 0.05, regions.IN_FULL, regions.OUT).astype(np.uint8)
+        for looseness in (0.0, 80.0):
+            plain = setup(inner="stuck", wobble_rate=3.0, settle_time=24.0, fat_thickness=0.0, looseness=looseness)
+            plain = replace(plain, regions=(*plain.regions, Region("f", "F", "skin", len(levels), regions.encode(levels))))
+            layer = replace(plain.layer("t"), fat="f")
+            plain = replace(plain, layers=(plain.layers[0], layer))
+            part = next(part for part in compile_plan(TakeSpec(character, plain, "go")).parts if part.layer.kind == "tissue").fresh()
+            part.start(rest_matrices(character.skeleton))
+            part.state.velocities[:, :3] = 0.05 * part.body.mode
+            still, curve = np.repeat(part.before[None], part.own, 0), []
+            for _ in range(48):
+                solid.advance(part.model, part.state, still, part.before, np.zeros(3))
+                curve.append(float(np.sum(part.body.masses[:, None] * part.body.mode * (part.state.positions - part.before))))
+            rate, settle = swing_of(np.array(curve) / np.max(curve), 24.0)
+            self.assertAlmostEqual(rate, 3.0, delta=0.15)
+            self.assertAlmostEqual(settle, 24.0, delta=1.2)
+            moved, fat = np.linalg.norm(part.body.mode, axis=1), part.part.lattice.nodes[:, 0] > 0.05
+            ratio = moved[fat].max() / moved[~fat].max()
+            (self.assertGreater if looseness else self.assertLess)(ratio, 1.8)
 
     def test_what_slides_feels_no_friction_and_shears_nothing(self):
         for mode in ("slides", "free"):

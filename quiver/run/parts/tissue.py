@@ -67,7 +67,8 @@ class Tissue(SoftBody):
         super().__init__(character, layer, setup)
         value, scale = layer.value, self.scale
         self.after = [unit for unit in muscles if unit.layer.is_on]
-        thickness = value("thickness") / 1000.0 + _painted(character, setup, layer.fat, self.region.mesh) * value("fat_thickness") / 1000.0
+        self.fat = _painted(character, setup, layer.fat, self.region.mesh)
+        thickness = (value("thickness") + self.fat * value("fat_thickness")) / 1000.0
         key = (self.region.mesh, self.region.values, scale, thickness.tobytes(), value("cell_size"))
         make = lambda: TissueLayer(character, self.region, scale, thickness, value("cell_size") / 1000.0)  # noqa: E731
         self.part = _layers.get(character, key, make)
@@ -82,7 +83,14 @@ class Tissue(SoftBody):
         pinned = made.is_inner.copy()
         pinned[self.underside.pinned] = True
         density = volume.DENSITY * value("weight") / 100.0
-        body_key = (pinned.tobytes(), self.underside.modes.tobytes(), value("volume_keep"), density, layer.value("inner"))
+        body_key = (
+            pinned.tobytes(),
+            self.underside.modes.tobytes(),
+            value("volume_keep"),
+            density,
+            layer.value("inner"),
+            self._firm.tobytes(),
+        )
         self.body = _bodies.get(self.part, body_key, lambda: self._body(pinned, density))
         self.blend = self.part.fade
         self.smoothing = Smoothing(self.part.topology, made.vertices, int(value("smoothing")))
@@ -94,7 +102,17 @@ class Tissue(SoftBody):
         np.maximum.at(most, made.pieces, np.maximum(holds, made.is_under))
         loose = most[made.pieces] <= 0.0
         springs = np.where(loose, volume.LEAST_HOLD * volume.STIFF_HOLD / (density * np.square(np.ptp(made.nodes, axis=0).max())), 0.0)
-        return volume.body_of(made, density, holds, springs, self.layer.value("volume_keep") / 100.0, across=self.underside.across())
+        return volume.body_of(
+            made, density, holds, springs, self.layer.value("volume_keep") / 100.0, across=self.underside.across(), firm=self._firm
+        )
+
+    @property
+    def _firm(self):
+        """How firm each tetrahedron is (T,): less where there is fat."""
+        made = self.part.lattice
+        near, weights = lattices.near_vertices(self.part.surface, made.nodes)
+        fat = np.sum(self.fat[near] * weights, axis=1)[made.tets].mean(1)
+        return 1.0 - self.layer.value("looseness") / 100.0 * fat
 
     def _modes(self, inner, notes):
         """How each inner node (n,) follows what is below: as the dial says, or as is painted."""
