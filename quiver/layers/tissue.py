@@ -8,6 +8,7 @@ PRESETS = {
     "Skin over muscle": {"wobble_rate": 6.0, "settle_time": 8, "inner": "slides", "smoothing": 3},
     "Lean": {"wobble_rate": 8.0, "settle_time": 6, "inner": "stuck", "smoothing": 2},
     "Fat": {"wobble_rate": 3.0, "settle_time": 18, "inner": "stuck", "thickness": 45, "gravity": 30, "smoothing": 3},
+    "For crowds": {"made_of": "skin", "smoothing": 8},
     "Loose hide": {"wobble_rate": 3.6, "settle_time": 14, "inner": "slides", "thickness": 20, "gravity": 20, "smoothing": 4},
 }
 
@@ -28,6 +29,15 @@ TISSUE = LayerKind(
         settle_time(10.0),
         drag(),
         gravity(0.0),
+        Choice(
+            "made_of",
+            "Made of",
+            (("flesh", "flesh"), ("skin", "the skin alone")),
+            "flesh",
+            "Body",
+            "Flesh swings and keeps its volume. The skin alone is pushed and pulled by the muscles below and evened out, for crowds and "
+            "games: only thickness, reach, and smoothing count.",
+        ),
         Choice(
             "inner",
             "Inner side",

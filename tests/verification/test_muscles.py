@@ -303,6 +303,29 @@ class TissueTest(TestCase):
             ratio = moved[fat].max() / moved[~fat].max()
             (self.assertGreater if looseness else self.assertLess)(ratio, 1.8)
 
+    def test_the_skin_alone_is_pushed_as_far_as_the_muscles_below_add(self):
+        """A muscle that is pulled bulges; the skin above it goes along, all else is exactly where it is keyed."""
+        values = registry.kind_of("tissue").defaults | {"made_of": "skin", "thickness": 70.0, "smoothing": 4.0}
+        layer, found = Layer("t", "T", "tissue", values=values, region="r"), []
+        for pull, bend in ((0.0, 0.0), (1.0, 60.0)):
+            character = limb([spindle([0.03, 0.05, 0.0], [0.34, 0.05, 0.0], 0.03)], bend=bend)
+            outer, triangles = ball_surface(0.07, 4)
+            outer = outer * [3.0, 1.0, 1.0] + [0.185, 1.05, 0.0]
+            character = replace(character, meshes=(Mesh("skin", 0, np.float32(outer - [0.0, 1.0, 0.0]), triangles), *character.meshes))
+            levels = np.where(outer[:, 1] > 1.05, regions.IN_FULL, regions.OUT).astype(np.uint8)
+            muscles = muscle_layer(shortening=25.0, keys=((0.0, pull),))
+            region = Region("r", "R", "skin", len(levels), regions.encode(levels))
+            chunks, plan = take(character, Setup(layers=(muscles, layer), regions=(region,), preroll_frames=0.0), "bend")
+            found.append(plan.skin.of_mesh(0, np.concatenate([chunk.offsets for chunk in chunks])))
+            added = max(float(chunk.added[:, 0].max()) for chunk in chunks)
+        self.assertLess(np.abs(found[0]).max(), 1e-7)
+        moved = np.linalg.norm(found[1], axis=2)
+        self.assertGreater(moved.max(), 0.4 * added)
+        self.assertLess(moved.max(), 1.01 * added)
+        # What lies away from the muscle is moved less than what lies over it, and neighbours alike.
+        tip, over = (np.abs(outer[plan.moved[0], 0] - x) < 0.03 for x in (0.39, 0.2))
+        self.assertLess(moved[:, tip].max(), 0.7 * moved[:, over].max())
+
     def test_what_slides_feels_no_friction_and_shears_nothing(self):
         for mode in ("slides", "free"):
             character, setup, _ = self.rig(turn=70.0)

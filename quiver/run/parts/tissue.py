@@ -15,6 +15,7 @@ from quiver.mesh import regions
 from quiver.mesh.topology import topology
 from quiver.rig.pose import rest_matrices
 from quiver.run.measures.volume_change import SolidMeasure
+from quiver.run.parts.led_skin import LedSkin
 from quiver.run.parts.smoothing import Smoothing
 from quiver.run.parts.soft_body import SoftBody
 from quiver.run.parts.sources import fade_in, surface_of
@@ -30,9 +31,16 @@ INNER = {"stuck": STUCK, "slides": SLIDING, "free": FREE}
 
 
 def units(context, layers):
-    """A Tissue for each of some layers; those that come before are known in ``context``. Raises BadInput where one cannot be built."""
-    muscles = [unit for unit in context.units_so_far if getattr(unit, "is_muscle", False)]
-    return [Tissue(context.character, layer, context.setup, context.notes, muscles) for layer in layers]
+    """A Tissue or a LedSkin for each of some layers; those before are known in ``context``. Raises BadInput where one cannot be built."""
+    muscles = [unit for unit in context.units_so_far if getattr(unit, "is_muscle", False) and unit.layer.is_on]
+    character, setup, made = context.character, context.setup, []
+    for layer in layers:
+        fat = _painted(character, setup, layer.fat, setup.region(layer.region).mesh)
+        thickness = (layer.value("thickness") + fat * layer.value("fat_thickness")) / 1000.0
+        kind, own = (LedSkin, ()) if layer.value("made_of") == "skin" else (Tissue, (fat,))
+        under = UnderSurface(character, muscles, setup.metres_per_unit)
+        made.append(kind(character, layer, setup, context.notes, under, muscles, thickness, *own))
+    return made
 
 
 class TissueLayer:
@@ -63,16 +71,13 @@ class Tissue(SoftBody):
     VARYING = (*SoftBody.VARYING, "under_before", "led_before")
     INSIDE = (*SoftBody.INSIDE, "underside")
 
-    def __init__(self, character, layer, setup, notes, muscles):
+    def __init__(self, character, layer, setup, notes, under, after, thickness, fat):
         super().__init__(character, layer, setup)
         value, scale = layer.value, self.scale
-        self.after = [unit for unit in muscles if unit.layer.is_on]
-        self.fat = _painted(character, setup, layer.fat, self.region.mesh)
-        thickness = (value("thickness") + self.fat * value("fat_thickness")) / 1000.0
+        self.after, self.fat, self.under = after, fat, under
         key = (self.region.mesh, self.region.values, scale, thickness.tobytes(), value("cell_size"))
         make = lambda: TissueLayer(character, self.region, scale, thickness, value("cell_size") / 1000.0)  # noqa: E731
         self.part = _layers.get(character, key, make)
-        self.under = UnderSurface(character, self.after, scale)
         made = self.part.lattice
         inner = np.flatnonzero(made.is_under)
         self.underside = Underside(
