@@ -20,9 +20,6 @@ def main():
         app.wait_for(lambda: app.query("SELECT count(*) FROM jobs_job WHERE state = 'finished'") == 8)
         with Browser(app.base) as browser:
             take_all(app, browser)
-        with Browser(app.base, webgl=False) as browser:
-            browser.open(f"/characters/{app.mudwick}/motion/")
-            keep(browser, "without-webgl")
 
 
 def take_all(app, browser):
@@ -84,6 +81,7 @@ def take_all(app, browser):
         "app.viewport.stage.camera.position.set(2.3, 1.7, -1.9); app.viewport.stage.controls.update()"
     )
     keep(browser, "motion-sheet")
+    anatomy(app, browser)
     placed_by_hand(browser, desk)
     compared(browser, desk)
     poke(browser, desk)
@@ -106,6 +104,25 @@ def many_layers(app, browser):
     browser.wait_for("return document.querySelector('#joints')")
     browser.set_value("#joints", "tail_1, barbel_l1_1, barbel_r1_1")
     keep(browser, "add-layer")
+
+
+def anatomy(app, browser):
+    """Muscles and bones through a thinned skin, and the hide over them."""
+    for layer, looks, frame, eye in (
+        ("muscles", ("skin", "fibres"), 44, (2.4, 0.9, 2.1)),
+        ("tissue", (), 33, (2.5, 0.9, -1.5)),
+    ):
+        browser.open(f"/characters/{app.mudwick}/motion/?layer={layer}")
+        browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")
+        browser.click("[data-look=joints]")
+        for look in looks:
+            browser.click(f"[data-under={look}]")
+        if looks:
+            browser.click(".muscles details")
+            browser.wait_for("return document.querySelector('.muscle-drive')")
+        browser.run("app.player.go(arguments[0]); app.viewport.stage.controls.target.set(0, 0.5, 0.1)", frame)
+        browser.run("app.viewport.stage.camera.position.set(...arguments[0]); app.viewport.stage.controls.update()", eye)
+        keep(browser, layer)
 
 
 def compared(browser, desk):
@@ -186,7 +203,7 @@ def skin_on_skin(browser, desk):
 
 
 def tidewarden(app, browser):
-    """The coat over the legs, simulated; and how deep it clips as keyed."""
+    """The coat over the legs, simulated."""
     browser.open(f"/characters/{app.demo('Tidewarden')}/motion/?layer=coat-skirt")
     browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")
     browser.run("document.querySelector('[data-look=joints]').click(); app.player.go(13)")
@@ -196,15 +213,6 @@ def tidewarden(app, browser):
         "app.viewport.stage.camera.position.set(2.6, 1.2, 3.2); app.viewport.stage.controls.update()"
     )
     keep(browser, "tidewarden")
-    browser.open(f"/characters/{app.demo('Tidewarden')}/contacts/")
-    browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")
-    for look in ("joints", "xray", "depth"):
-        browser.click(f"[data-look={look}]")
-    browser.click("[data-show=keyed]")
-    browser.run("app.player.go(14); app.viewport.stage.controls.target.set(0, 0.8, 0)")
-    browser.run("app.viewport.stage.camera.position.set(1.6, 0.7, 2.4); app.viewport.stage.controls.update()")
-    browser.wait_for("return app.tools.depth.shown")
-    keep(browser, "depth")
 
 
 def refuse(browser):

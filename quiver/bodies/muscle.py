@@ -12,7 +12,7 @@ from quiver.mesh.topology import faces_of_tets
 
 USUAL_CELLS = 20.0
 """Cells that a muscle's volume makes where the artist leaves their size to us: with those that its surface cuts, about 600 tetrahedra."""
-CAP = 0.12
+CAP = 0.08
 """Where nobody says how far an attachment reaches, it takes so much of the muscle's length."""
 ROUNDS, CLOSE, SOFTEST, STIFFEST = 8, 0.005, 0.02, 4.0
 """Rounds in which the modulus of a muscle on springs is found, how near its squared rate comes to what was asked for, and the least and

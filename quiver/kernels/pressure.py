@@ -68,9 +68,10 @@ def grown(origin, first, end, points, corners, shares, ways, numbers, looks):
     return total
 
 
-def _keep_volumes(first, each, step, points, positions, goals, surfaces, compliances, farthest, room):
+def _keep_volumes(first, each, step, is_again, points, positions, goals, surfaces, compliances, farthest, room):
     """Bring the volumes inside of surfaces first, first + each, ... of Q to their goals in a substep of a frame; ``points`` (P, 4) as
-    soft.py says, since the frame began at positions (N, 3). In the first it looks how large they were then.
+    soft.py says, since the frame began at positions (N, 3). In the first it looks how large they were then. ``is_again`` is a second time
+    in a substep, for those that give way to nothing.
 
     surfaces  corners int32 (3 B, 16) of faces that look outwards, nobody's for lanes without one, those of surface q from rows starts[q]
               on; by which share each counts, float32 (B, 16), as one between what is inside in full and what is in part; rims int32 (R,)
@@ -84,10 +85,12 @@ def _keep_volumes(first, each, step, points, positions, goals, surfaces, complia
     corners, starts, shares, rims, rim_starts, (ptr, ind, ones), numbers = surfaces
     ways, looks, pushes, sixfolds, sums, seen, found = room
     for q in range(first, len(compliances), each):
+        if is_again and compliances[q] > 0.0:
+            continue
         origin = corners[3 * starts[q], 0]
-        if step == 0:
+        if step == 0 and not is_again:
             sixfolds[q] = see_from(origin, starts[q], starts[q + 1], positions, corners, shares, ways)
-        if step % AFRESH == 0:
+        if step % AFRESH == 0 and not is_again:
             store(sums, q, grown(origin, starts[q], starts[q + 1], points, corners, shares, ways, numbers, looks))
             gives, most, more = compliances[q], 0.0, 0.0
             for lane in range(LANES):

@@ -221,9 +221,11 @@ def _advance(
         if is_shared or part == 0:
             # Each piece is in the hands of one thread; which one changes nothing.
             first, each = (part, thread_count) if is_shared else (0, 1)
-            keep_volumes(first, each, step, points, positions, goals_of_volumes[step], *volumes)
+            keep_volumes(first, each, step, False, points, positions, goals_of_volumes[step], *volumes)
             push_held(first, each, pieces, step, points, old.reshape(-1, 4), *touches[0])
             push_surface_contacts(first, each, pieces, step, substeps, points, old.reshape(-1, 4), *touches[1])
+            # What contacts squeezed out of what keeps all of its volume goes back.
+            keep_volumes(first, each, step, True, points, positions, goals_of_volumes[step], *volumes)
         if is_shared:
             meet(barrier, thread_count)
         if part == 0:

@@ -50,7 +50,7 @@ TISSUE = LayerKind(
         Dial("fat_thickness", "Fat", "mm", 0.0, 500.0, 20.0, 1.0, "Body", "Thickness that the fat map adds where it is full."),
         Dial(
             "looseness",
-            "Looseness of fat",
+            "Fat looseness",
             "%",
             0.0,
             95.0,
