@@ -42,6 +42,21 @@ def without_muscles(setup, identifier, names):
     return with_layer(setup, replace(layer, muscles=left))
 
 
+def with_muscles_of(setup, other):
+    """All layers of muscles as another setup has them, with the regions that they name; what it does not have goes, all else stays."""
+    theirs = {layer.id: layer for layer in other.layers if layer.muscles}
+    if not theirs:
+        raise BadInput("expected a setup with muscles, that one has none")
+    kept = [theirs.pop(layer.id, None) if layer.muscles else layer for layer in setup.layers]
+    taken = {layer.id for layer in kept if layer}
+    if clash := next((layer for layer in theirs.values() if layer.id in taken), None):
+        raise BadInput(f"expected room for the layer of muscles “{clash.name}”, another layer has its id, “{clash.id}”")
+    layers = (*(layer for layer in kept if layer), *theirs.values())
+    named = {name for layer in other.layers if layer.muscles for name in layer.regions} - {region.id for region in setup.regions}
+    regions = (*setup.regions, *(region for region in other.regions if region.id in named))
+    return replace(setup, layers=layers, regions=regions)
+
+
 def set_muscle(setup, identifier, muscle_id, **fields):
     """Some fields of one muscle (its id)."""
     layer = _layer(setup, identifier)

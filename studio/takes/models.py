@@ -50,6 +50,10 @@ class Take(models.Model):
         return self.last_frame - self.first_frame + 1
 
     @property
+    def has_muscles(self):
+        return any(layer.muscles for layer in self.version.setup.layers)
+
+    @property
     def is_built(self):
         """Whether the run was compiled, so that its nodes are known."""
         return self.substeps > 0

@@ -13,6 +13,7 @@ urlpatterns = [
     path("takes/<int:pk>/describe/", views.describe, name="describe-take"),
     path("takes/<int:pk>/remove/", views.remove, name="remove-take"),
     path("takes/<int:pk>/restore/", views.restore, name="restore-take"),
+    path("takes/<int:pk>/muscles/", views.bring_muscles_back, name="take-muscles"),
     path("takes/<int:pk>/again/", views.again, name="take-again"),
     path("takes/<int:pk>/depth", views.depth, name="take-depth"),
 ]

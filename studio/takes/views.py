@@ -11,6 +11,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from quiver.errors import BadInput
 from quiver.setup.differences import differences
+from quiver.setup.muscles import with_muscles_of
 from studio.characters.pages import changed, character_or_404, render_step
 from studio.edits.services import edit
 from studio.jobs import services as jobs
@@ -104,6 +105,15 @@ def again(request, pk):
     edit(row, lambda _: take.version.setup, f"Settings of take {take.pk}", runs=False)
     row.refresh_from_db(fields=["current"])
     return changed(_panel_after(request, row, lambda: services.start_take(row, take.first_frame, take.last_frame)))
+
+
+@require_POST
+def bring_muscles_back(request, pk):
+    """Take over the muscles of a take, with all their dials, and leave all other layers."""
+    take = _take_or_404(pk)
+    row = character_or_404(take.character_id, request)
+    made = edit(row, lambda setup: with_muscles_of(setup, take.version.setup), f"Muscles of take {take.pk}")
+    return changed(_panel(request, row), made.take)
 
 
 def _panel_after(request, row, action):

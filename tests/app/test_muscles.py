@@ -146,6 +146,23 @@ class MuscleTest(RunningDeskTest):
         self.assertEqual(issues["numErrors"], 0, issues)
         self.assert_muscle_is_as_simulated(take, data)
 
+    def test_muscles_of_a_take_are_brought_back_and_nothing_else_is(self):
+        self.desk([piece(1, 0.0)])
+        self.post("motion/add/", kind="muscle", muscle_mesh="muscles")
+        self.all(command="drive", by="shortening", low="0", high="15")
+        self.post("takes/run/")
+        run_waiting_jobs()
+        take = Take.objects.filter(character=self.row).latest("pk")
+        before = self.layer()
+        self.change(before.muscles[0].id, command="rename", value="Renamed")
+        self.all(command="drive", by="speed", low="0", high="90")
+        self.post("motion/scene/", dial="preroll_frames", value="7")
+        page = self.client.get(f"/characters/{self.row.pk}/takes/").content.decode()
+        self.assertIn(f"/takes/{take.pk}/muscles/", page)
+        self.client.post(f"/takes/{take.pk}/muscles/")
+        self.assertEqual(self.layer(), before)
+        self.assertEqual(self.fresh.setup.preroll_frames, 7.0)
+
     def assert_muscle_is_as_simulated(self, take, data):
         """A muscle made here is a mesh of the file, and its shapes put it where the take has it in the last frame."""
         own = self.layer().muscles[0]
