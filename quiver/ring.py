@@ -46,19 +46,22 @@ def ring_test(character, setup, layer, keep_going=lambda: True):
         labels = " or ".join(f"“{each.label}”" for each in registry.kinds() if each.rings)
         raise BadInput(f"expected a layer of the kind {labels} to ring, “{layer.name}” is of the kind {kind.label}")
     wanted_rate, wanted_settle = layer.value("wobble_rate"), layer.value("settle_time")
-    alone = replace(setup, layers=(replace(layer, is_on=True, rides=""),), colliders=(), watches_skin=False)
+    # What it lies on stays, and stands still.
+    below = tuple(each for each in setup.layers if each.kind in kind.follows)
+    alone = replace(setup, layers=(*below, replace(layer, is_on=True, rides="")), colliders=(), watches_skin=False)
     plan = compile_plan(TakeSpec(character, alone, ""))
+    substeps = next(part for part in plan.parts if part.layers[0].id == layer.id).steps_of(plan.substeps)
     frames = min(LONGEST, max(24, int(SETTLES * wanted_settle)))
     # What is quick is looked at several times a frame, as often as makes a curve of each swing.
-    pieces = min(max(1, int(np.ceil(LOOKS * wanted_rate / setup.frame_rate))), plan.substeps)
-    lengths = np.diff(np.round(np.linspace(0, plan.substeps, pieces + 1)).astype(int))
+    pieces = min(max(1, int(np.ceil(LOOKS * wanted_rate / setup.frame_rate))), substeps)
+    lengths = np.diff(np.round(np.linspace(0, substeps, pieces + 1)).astype(int))
     step = (_chain_steps if layer.kind == "chain" else _soft_steps)(plan, layer, lengths)
     curve = []
     for _ in range(frames * pieces):
         if not keep_going():
             break
         curve.append(next(step))
-    times = np.cumsum(np.tile(lengths, frames)[: len(curve)]) / plan.substeps
+    times = np.cumsum(np.tile(lengths, frames)[: len(curve)]) / substeps
     curve = np.array(curve) / max(np.abs(curve).max(initial=0.0), 1e-30)
     rate, settle = swing_of(curve, setup.frame_rate, times)
     return Ring(
@@ -74,7 +77,7 @@ def ring_test(character, setup, layer, keep_going=lambda: True):
 
 def _soft_steps(plan, layer, lengths):
     """Knock a soft body into its lowest mode; yield how far it is in that mode after each of so many substeps, over and over."""
-    part = plan.parts[0].fresh()
+    part = next(part for part in plan.parts if part.layers[0].id == layer.id).fresh()
     mode, size = part.slowest()
     if not mode.any():
         raise BadInput(f"“{layer.name}” is held everywhere, so nothing can swing; give it more influence or looseness")
@@ -84,7 +87,7 @@ def _soft_steps(plan, layer, lengths):
     weightless = np.zeros(3)
     for length in itertools.cycle(lengths):
         still = np.repeat(part.before[None], length, 0)
-        solid.advance(part.model, part.state, still, part.before, weightless)
+        solid.advance(part.model, part.state, still, part.before, weightless, touches=part.lies_on())
         yield np.einsum("n,nk,nk->", masses, mode, part.state.positions - part.before)
 
 

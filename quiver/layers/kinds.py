@@ -28,6 +28,7 @@ class LayerKind:
     measures  names of what a take tells of it besides the added motion: "volume", "area", "stretch", "clip", "cost"
     panel     template of the part of the panel above the dials
     begins    (Character, ChainPick) → {dial: value} that a new layer of that pick begins with, where not at the defaults. Raises BadInput
+    follows   the kinds whose results it follows
     own_dials dials that one muscle of several may have for itself
     kept_dials dials that belong to one region: copying the feel of another layer leaves them
     """
@@ -45,6 +46,7 @@ class LayerKind:
     is_soft: bool = False
     picks_many: bool = False
     carries: bool = False
+    follows: tuple = ()
     rings: bool = False
     measures: tuple = ()
     panel: str = "motion/kinds/plain.html"

@@ -92,6 +92,10 @@ class LedSkin(SoftBody):
         self.moved_before = moves[-1:]
         return {"moves": moves}
 
+    def slowest(self):
+        """As `SoftBody.slowest`: nothing. Raises BadInput."""
+        raise BadInput(f"“{self.layer.name}” is made of the skin alone, so nothing of it swings by itself")
+
     def is_soft_at(self, mesh, vertex):
         """As `SoftBody.is_soft_at`: hands bend joints through it."""
         return False

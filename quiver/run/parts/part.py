@@ -114,6 +114,10 @@ class Part(Varying):
         """
         raise NotImplementedError
 
+    def steps_of(self, substeps):
+        """How many steps it takes in a frame of so many substeps."""
+        return substeps
+
     def apply(self, frames, outputs, every):
         """Change what the outputs drive in ``frames.final`` and, where there is an output for each substep, in ``frames.pose``."""
 

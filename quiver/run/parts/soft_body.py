@@ -164,6 +164,10 @@ class SoftBody(Unit, Part):
         """How large the part is, corner to corner [m]."""
         return float(np.linalg.norm(np.ptp(self.part.lattice.nodes, axis=0)))
 
+    def lies_on(self):
+        """What holds it where it is at rest besides its particles that are held, as `touches` of its solver."""
+        return solid.NO_TOUCHES
+
     def slowest(self):
         """(the shape (N, 3) of its slowest mode, 0 where nothing can swing, how large what swings is [m]): what a ring test knocks."""
         return self.body.mode, self.size()

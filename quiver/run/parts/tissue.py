@@ -186,6 +186,19 @@ class Tissue(SoftBody):
             longest=1.0 + stretch / 100.0 if stretch < 300.0 else None,
         )
 
+    def rest(self):
+        """As `SoftBody.rest`."""
+        super().rest()
+        self.under_before = self.under.rest
+
+    def steps_of(self, substeps):
+        """As `Part.steps_of`: its own."""
+        return self.own
+
+    def lies_on(self):
+        """As `SoftBody.lies_on`: muscles and bones, as they were last."""
+        return self.underside.joined(solid.NO_TOUCHES, self.state.positions, self.under_before, self.under_before)
+
     def _pull(self, turned):
         down = np.array([0.0, -self.weight, 0.0])
         return down - turned @ down
