@@ -1,13 +1,22 @@
 """The tetrahedron kernel and the packing against their own plain copies."""
 
-from unittest import TestCase
+from copy import deepcopy
+from unittest import TestCase, mock
 
 import numpy as np
 
 from quiver.kernels import measures, packing, soft
 from quiver.kernels.lanes import LANES
+from quiver.run.execute import execute
+from quiver.run.plan import compile_plan
+from quiver.run.spec import TakeSpec
+from quiver.setup.model import PullDriver
 from quiver.sim import solid
+from tests.muscles import LOWER, limb, muscle_layer, setup_of, spindle
 from tests.solids import Run, bar, plain_steps, rest_in
+
+compiled, POSITIONS, SETTLING, TOUCHES = soft.advance_soft, 4, 11, 13
+"""The kernel, and where some of what it takes is."""
 
 
 class PlainCopyTest(TestCase):
@@ -42,6 +51,26 @@ class PlainCopyTest(TestCase):
         self.assertGreater(np.abs(fast.velocities).max(), 0.1)
         np.testing.assert_allclose(fast.positions, slow.positions, atol=2e-6)
         np.testing.assert_allclose(fast.velocities, slow.velocities, atol=1e-3)
+
+    def test_compiled_is_plain_for_muscles_that_are_pulled_and_touch(self):
+        """A frame of a take as it came to the kernel: fibres that shorten and get firmer, volumes, and what keeps two muscles apart."""
+        pieces = [spindle([0.03, height, z], [0.34, height, -z], 0.03) for height, z in ((0.05, 0.03), (0.09, -0.03))]
+        character, pulled = limb(pieces, bend=70.0, seconds=0.5), (PullDriver("angle", LOWER, 0.0, 40.0),)
+        layer = muscle_layer(at=(0, len(pieces[0][0])), drivers=pulled, cell_size=55.0, wobble_rate=1.5, settle_time=30.0, firmer=200.0)
+        plan, frames = compile_plan(TakeSpec(character, setup_of(layer), "bend")), []
+        with mock.patch.object(soft, "advance_soft", lambda *given: frames.append(deepcopy(given)) or compiled(*given)):
+            list(execute(plan, threads=1))
+        given = frames[-1]
+        self.assertGreater(len(given[TOUCHES][4][0]), 3)
+        self.assertGreater(given[SETTLING][3].min(), 0.05)
+        self.assertGreater(len(given[SETTLING][8][0]), 0)
+        ours, plain = deepcopy(given), deepcopy(given)
+        compiled(*ours)
+        with plain_steps():
+            compiled.py_func(*plain)
+        moved = np.abs(ours[POSITIONS] - given[POSITIONS]).max()
+        self.assertGreater(moved, 0.002)
+        np.testing.assert_allclose(ours[POSITIONS], plain[POSITIONS], atol=2e-3 * moved)
 
     def test_a_pull_for_all_is_the_same_pull_for_each(self):
         made, body = bar(0.12)
