@@ -10,7 +10,7 @@ JOINTS, REGION, MUSCLES = "joints", "region", "muscles"
 """What a layer is made of: chains of joints, a region of a mesh, or closed pieces of meshes."""
 POSE_FILTER, PART, SKIN_FILTER = "pose_filter", "part", "skin_filter"
 """When a run comes to a layer: before the simulation, in it, or on the finished skin."""
-OPTIONAL_FIELDS = ("rides", "built", "other", "form", "leaves_out", "bones", "fat", "clings")
+OPTIONAL_FIELDS = ("rides", "built", "other", "form", "leaves_out", "bones", "rests", "fat", "clings")
 """Fields of the document that only some kinds have."""
 
 

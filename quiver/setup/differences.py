@@ -45,6 +45,8 @@ def _of_layers(before, after):
         words.append("another region")
     if (before.muscles, before.bones) != (after.muscles, after.bones):
         words.append(_of_muscles(before, after))
+    if before.rests != after.rests:
+        words.append("another rest pose")
     if (before.fat, before.clings) != (after.fat, after.clings):
         words.append("other maps")
     if before.rides != after.rides:

@@ -141,6 +141,7 @@ _FIELD_TYPES = {
     "other": (Annotated[Name, Meta(description="The region that it is kept from; without one, the rest of the mesh.")], ""),
     "form": (FormDocument | None, None),
     "bones": (Annotated[Ids, Meta(description="Meshes, each of which moves with one joint, that it keeps off.")], ()),
+    "rests": (Annotated[tuple[Name, Number] | None, Meta(description="A clip and its frame, in which they rest.")], None),
     "fat": (Annotated[Name, Meta(description="The id of a region that says where it is thicker.")], ""),
     "clings": (Annotated[Name, Meta(description="The id of a region: little influence sticks, half slides, full is free.")], ""),
     "leaves_out": (Annotated[Name, Meta(description=f"A region that it leaves out, or {LAYER}: and the id of a layer.")], ""),

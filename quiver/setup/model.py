@@ -189,7 +189,8 @@ class Layer:
     """One piece of secondary motion. ``amount`` holds (frame, value) keys; one key is a constant.
 
     A layer made of joints has ``chains`` (one joint each where a pick is no chain); one that ``rides`` follows a soft volume, or a
-    follower, by its id. One made of ``muscles`` has those, and in ``bones`` the meshes that they keep off. One made of a region has its id
+    follower, by its id. One made of ``muscles`` has those, and in ``bones`` the meshes that they keep off; in ``rests``, if
+    it is not the rig's rest pose, the clip and the frame in which they rest. One made of a region has its id
     in ``region``. ``built`` is what bodies/conforming.py made of its mesh, where it is not a lattice; ``other`` the region that skin
     contact keeps it from ("" for the rest of the mesh), which ``leaves_out`` a region, or what a layer carries, by its id after LAYER and a
     colon; ``form`` a shape placed by hand.
@@ -211,6 +212,7 @@ class Layer:
     form: Form | None = None
     muscles: tuple = ()
     bones: tuple = ()
+    rests: tuple | None = None
     fat: str = ""
     clings: str = ""
     leaves_out: str = ""

@@ -38,6 +38,8 @@ def change_all(request, pk, layer):
     row, sent = character_or_404(pk, request), request.POST
     if sent.get("command") == "bones":
         take = muscles.set_bones(row, layer, sent.getlist("bone"))
+    elif sent.get("command") == "rest":
+        take = muscles.set_rest(row, layer, sent.get("clip", ""), sent.get("frame", ""))
     elif sent.get("command") == "make":
         take = muscles.make_muscle(row, layer, sent.get("mesh", ""), sent.get("vertices", ""), sent)
     elif sent.get("command") == "mirror":

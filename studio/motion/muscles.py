@@ -13,7 +13,7 @@ from quiver.formats import muscles as looks
 from quiver.layers.kinds import MUSCLES
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
-from quiver.run.parts.muscles import BuiltMuscle
+from quiver.run.parts.muscles import BuiltMuscle, resting
 from quiver.setup import edits as setup_edits
 from quiver.setup import muscles as edits
 from quiver.setup.model import AXES, CURVES, MOST_POINTS, MUSCLE_SHAPES, PULLED_BY, Attachment, Muscle, MuscleForm, PullDriver
@@ -181,6 +181,17 @@ def drive_all(row, layer_id, sent):
     return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: pulled by {PULLED_BY[driver.by]}").take
 
 
+def set_rest(row, layer_id, clip, frame):
+    """In which frame of which clip the muscles of a layer rest; without a clip, in the rig's rest pose. Returns the Take or None. Raises BadInput."""
+
+    def command(setup):
+        changed = replace(setup.layer(layer_id), rests=(clip, checked_number(frame or "0")) if clip else None)
+        resting(loaded(row.pk)[0], changed, setup)
+        return edits.with_layer(setup, changed)
+
+    return edit(row, command, lambda setup: f"{setup.layer(layer_id).name}: rest pose").take
+
+
 def set_bones(row, layer_id, names):
     """Which meshes the muscles of a layer keep off. Returns the Take or None. Raises BadInput."""
     known = attaching.bones_of(loaded(row.pk)[0])
@@ -211,6 +222,7 @@ def facts_of(row, layer):
     return {
         "rows": rows,
         "bones": bones,
+        "rests": [clip.name for clip in character.clips] if layer.muscles and not any(own.form for own in layer.muscles) else [],
         "shapes": MUSCLE_SHAPES.items(),
         "meshes": [each for each in meshes_of(row) if each[0] not in own_meshes],
     }

@@ -221,6 +221,14 @@ class MuscleTest(RunningDeskTest):
         self.assertGreater(len(looks["muscles"][0]["strokes"]), 50)
         self.change(own.id, command="dial", dial="shortening", value="")
         self.assertEqual(self.layer().muscles[0].values, {})
+        response = self.all(command="rest", clip="bend")
+        self.assertEqual(self.layer().rests, ("bend", 0.0))
+        self.assertContains(response, "They fit in")
+        self.all(command="rest", clip="bend", frame="12")
+        self.assertEqual(self.layer().rests, ("bend", 12.0))
+        self.assertEqual(self.all(command="rest", clip="swim", frame="0").status_code, 422)
+        self.all(command="rest", clip="")
+        self.assertIsNone(self.layer().rests)
 
     @property
     def fresh(self):

@@ -7,6 +7,8 @@ import numpy as np
 
 from quiver.bodies import attaching, made, muscle, pieces
 from quiver.errors import BadInput
+from quiver.rig.pose import world_matrices
+from quiver.rig.reposed import reposed
 from quiver.run.execute import Execution, execute
 from quiver.run.plan import compile_plan
 from quiver.run.results import Results
@@ -129,6 +131,33 @@ class RunTest(TestCase):
             chunks = list(execute(compile_plan(TakeSpec(character, setup_of(muscle_layer(bones=("bone",))), "bend"))))
             self.assertLess(max(float(np.abs(chunk.measures["muscles"]["volume"]).max()) for chunk in chunks), 5.0)
             self.assertLess(max(float(chunk.added.max()) for chunk in chunks), 0.07)
+
+
+class RestTest(TestCase):
+    def test_muscles_that_fit_their_bones_in_a_frame_of_a_clip_rest_there(self):
+        character = limb([PIECE], bend=60.0)
+        bent = reposed(character, "bend", 0.5)
+        layer = muscle_layer(drivers=(PullDriver("shortening", "", 0.0, 10.0),))
+        there, here = setup_of(replace(layer, rests=("bend", 12.0))), setup_of(layer)
+        plans = [compile_plan(TakeSpec(*each, "bend")) for each in ((character, there), (bent, here), (character, here))]
+        frames = world_matrices(character.skeleton, character.clip("bend").sample(character.skeleton, np.array([0.5])))
+        part = plans[0].parts[0]
+        np.testing.assert_allclose(part.keyed(frames)[0], part.part.lattice.nodes, atol=1e-7)
+        self.assertGreater(np.abs(plans[2].parts[0].keyed(frames)[0] - part.part.lattice.nodes).max(), 0.02)
+        # As if the rig's rest pose had been that one.
+        found = [np.concatenate([chunk.offsets for chunk in execute(plan)]) for plan in plans]
+        np.testing.assert_allclose(found[0], found[1], atol=1e-6)
+        self.assertGreater(np.abs(found[0] - found[2]).max(), 0.005)
+
+    def test_what_rests_nowhere_is_said(self):
+        character = limb([PIECE], bend=60.0)
+        with self.assertRaisesRegex(BadInput, "swim"):
+            compile_plan(TakeSpec(character, setup_of(replace(muscle_layer(), rests=("swim", 0.0))), "bend"))
+        own = replace(muscle_layer().muscles[0], mesh="", form=MadeTest.FORM)
+        with self.assertRaisesRegex(BadInput, "layer of their own"):
+            compile_plan(TakeSpec(character, setup_of(replace(muscle_layer(), muscles=(own,), rests=("bend", 0.0))), "bend"))
+        setup = setup_of(replace(muscle_layer(), rests=("bend", 12.0)))
+        self.assertEqual(document.loads(document.dumps(setup)), setup)
 
 
 class MadeTest(TestCase):

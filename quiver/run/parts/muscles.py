@@ -17,6 +17,7 @@ from quiver.kernels.carrying import carry_moves
 from quiver.mesh import regions
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
+from quiver.rig.reposed import reposed
 from quiver.rig.skinning import skinned_through, subset
 from quiver.run.measures.volume_change import PiecesMeasure
 from quiver.run.parts.pulls import Pulls
@@ -52,6 +53,17 @@ def units(context, layers):
     return [MuscleLayer(context.character, layer, context.setup, context.notes) for layer in layers if layer.muscles]
 
 
+def resting(character, layer, setup):
+    """The Character as it is where the muscles of a layer rest. Raises BadInput where there is no such place."""
+    if not layer.rests:
+        return character
+    clip, frame = layer.rests
+    drawn = next((own for own in layer.muscles if own.form), None)
+    if drawn:
+        raise BadInput(f"“{drawn.name}” was made in the rig's rest pose; muscles that rest in a frame of a clip need a layer of their own")
+    return reposed(character, clip, frame / setup.frame_rate)
+
+
 class BuiltMuscle:
     """A muscle of a setup on a character: its Piece, the Muscle, which nodes hold (N,) and the nodes of the character that carry its ends.
 
@@ -62,7 +74,8 @@ class BuiltMuscle:
         if own.form:
             # It is a mesh of its own, which the plan has added.
             own = replace(own, mesh=mesh_name(layer.id, own.id), at=0)
-        self.own, self.character, self.setup = own, character, setup
+        self.own, self.setup = own, setup
+        self.character = character = resting(character, layer, setup)
         self.values = layer.values | own.values
         scale = setup.metres_per_unit
         self.piece = piece = piece_at(character, own, scale)
@@ -184,13 +197,13 @@ class MuscleLayer(SoftBody):
         self.built = [BuiltMuscle(character, setup, layer, own) for own in layer.muscles]
         for each in self.built:
             notes += each.notes
-        self.muscles = [each.built() for each in self.built]
-        self.part = _JoinedPart(character, self.built, self.muscles, self.scale)
+        self.muscles, self.rests = [each.built() for each in self.built], resting(character, layer, setup)
+        self.part = _JoinedPart(self.rests, self.built, self.muscles, self.scale)
         self.body = self.part.body
         ends = np.array([each.places for each in self.built]) / self.scale
-        self.pulls = Pulls(character, layer.muscles, ends, [each.nodes for each in self.built], setup.frame_rate)
+        self.pulls = Pulls(self.rests, layer.muscles, ends, [each.nodes for each in self.built], setup.frame_rate)
         self.settle_seconds = max(each.values["settle_time"] for each in self.built) / setup.frame_rate
-        self.rest_world = rest_matrices(character.skeleton)
+        self.rest_world = rest_matrices(self.rests.skeleton)
         self._skins()
         self.between = self._between(notes) if len(self.built) > 1 and layer.value("self_collision") == "on" else None
 
@@ -278,7 +291,7 @@ class MuscleLayer(SoftBody):
         """As `Part.digest_inputs`."""
         regions_used = [self.setup.region(name).values for name in self.layer.regions]
         muscles = [replace(own, name="") for own in self.layer.muscles]
-        return type(self).__name__, self.layer.values, muscles, self.layer.bones, regions_used, self.met_digest
+        return type(self).__name__, self.layer.values, muscles, self.layer.bones, self.rest_world, regions_used, self.met_digest
 
     @property
     def softenings(self):
@@ -313,7 +326,7 @@ class MuscleLayer(SoftBody):
         told = [index for index, collider in enumerate(contacts.colliders) if self.layer.id in collider.meets]
         self.met = np.array(told, int)
         bones = self.layer.bones
-        mesh = attaching.bones_mesh(self.character, bones) if bones else None
+        mesh = attaching.bones_mesh(self.rests, bones) if bones else None
         made = [Skin(_bones(bones), Surface(mesh, self.rest_world, self.scale), bones)] if bones else []
         self.skins_met = made + contacts.skins_met_by(self.setup, self.layer)
         self.met_nodes = contacts.nodes_of(self.met, self.skins_met)
