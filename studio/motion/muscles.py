@@ -182,7 +182,10 @@ def drive_all(row, layer_id, sent):
 
 
 def set_rest(row, layer_id, clip, frame):
-    """In which frame of which clip the muscles of a layer rest; without a clip, in the rig's rest pose. Returns the Take or None. Raises BadInput."""
+    """In which frame of which clip the muscles of a layer rest; without a clip, in the rig's rest pose. Returns the Take or None.
+
+    Raises BadInput.
+    """
 
     def command(setup):
         changed = replace(setup.layer(layer_id), rests=(clip, checked_number(frame or "0")) if clip else None)

@@ -150,8 +150,8 @@ class BuiltMuscle:
             firmer=value["firmer"] / 100.0,
             tendon=value["tendon"] / 100.0,
         )
-        key = (dials, self.held[0].tobytes(), self.held[1].tobytes(), springs.tobytes(), square)
-        return _muscles.get(self.shape, key, lambda: muscle.build(self.shape, *self.held, springs, dials, square))
+        known_by = (dials, self.held[0].tobytes(), self.held[1].tobytes(), springs.tobytes(), square)
+        return _muscles.get(self.shape, known_by, lambda: muscle.build(self.shape, *self.held, springs, dials, square))
 
 
 def _square(rate):
