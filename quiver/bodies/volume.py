@@ -254,6 +254,17 @@ def rate_needed(body, edge, wobble_rate, softening=SOFTENING):
     return crossing(young, body, edge, 1.0) * (1.0 + softening * STEADY**2) / STEADY
 
 
+def reached(name, wanted, rate, needed):
+    """(the rate [Hz] at which a body swings in ``rate`` substeps a second, where ``needed`` are for the one that is wanted; [a remark]
+    where that is less).
+    """
+    swings = wanted * min(1.0, rate / needed)
+    if needed <= rate * 1.001:
+        return swings, []
+    few = f"{name}: needs more substeps than the limit for cells so small"
+    return swings, [f"{few}; swings at {swings:.2g} Hz instead of {wanted:.3g}; larger cells swing as quickly as asked"]
+
+
 def young_for(body, edge, stiffness, dt, softening=SOFTENING):
     """Young's modulus [Pa] at which the slowest mode has the ``stiffness`` [1/s2] in substeps of ``dt`` seconds; ``softening`` likewise."""
     if body.lowest <= 0.0:

@@ -7,7 +7,7 @@ triangles below a node, -1 where they are of several: what is a point's own is p
 import numpy as np
 
 from quiver.kernels.compiling import kernel, on_stack
-from quiver.kernels.nearest import DEEPEST, box_distance, nearest_on
+from quiver.kernels.nearest import DEEPEST, box_distance, descend, nearest_on
 
 TINY = 1e-12
 
@@ -54,14 +54,7 @@ def find_other(first, end, queries, mine, limits, points, triangles, order, star
                     if squared < best:
                         best, which, bv, bw = squared, t, v, w
                 continue
-            left, right = 2 * node + 1, 2 * node + 2
-            to_left, to_right = box_distance(boxes, left, x, y, z), box_distance(boxes, right, x, y, z)
-            if to_left < to_right:
-                left, right, to_left, to_right = right, left, to_right, to_left
-            for child, distance in ((left, to_left), (right, to_right)):
-                if distance <= best:
-                    stack[top], ahead[top] = child, distance
-                    top += 1
+            top = descend(node, boxes, x, y, z, best, stack, ahead, top)
         found[q] = which
         corner_weights[q, 0], corner_weights[q, 1], corner_weights[q, 2] = 1.0 - bv - bw, bv, bw
 

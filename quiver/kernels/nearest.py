@@ -5,6 +5,7 @@ triangles begin in ``order`` (F,), the triangles sorted so that each leaf's lie 
 """
 
 import numpy as np
+from numba.extending import register_jitable
 
 from quiver.kernels.compiling import kernel, making_arrays, on_stack
 
@@ -148,6 +149,21 @@ def nearest_on(px, py, pz, points, a, b, c):
     return x * x + y * y + z * z, v, w
 
 
+@register_jitable
+def descend(node, boxes, x, y, z, best, stack, ahead, top):
+    """Push those of a node's two children that may hold something nearer than ``best`` (squared) to a point; returns the new top."""
+    left, right = 2 * node + 1, 2 * node + 2
+    to_left, to_right = box_distance(boxes, left, x, y, z), box_distance(boxes, right, x, y, z)
+    # The nearer one comes off the stack first.
+    if to_left < to_right:
+        left, right, to_left, to_right = right, left, to_right, to_left
+    for child, distance in ((left, to_left), (right, to_right)):
+        if distance <= best:
+            stack[top], ahead[top] = child, distance
+            top += 1
+    return top
+
+
 def _find_nearest(first, end, queries, limits, points, triangles, order, starts, boxes, found, corner_weights):
     """For queries first..end-1 of (Q, 3): the nearest triangle (-1 where all are further than ``limits`` (Q,)) and its corners' shares.
 
@@ -177,15 +193,7 @@ def _find_nearest(first, end, queries, limits, points, triangles, order, starts,
                     if squared < best or (squared == best and which < 0):
                         best, which, bv, bw = squared, t, v, w
                 continue
-            left, right = 2 * node + 1, 2 * node + 2
-            to_left, to_right = box_distance(boxes, left, x, y, z), box_distance(boxes, right, x, y, z)
-            # The nearer one comes off the stack first.
-            if to_left < to_right:
-                left, right, to_left, to_right = right, left, to_right, to_left
-            for child, distance in ((left, to_left), (right, to_right)):
-                if distance <= best:
-                    stack[top], ahead[top] = child, distance
-                    top += 1
+            top = descend(node, boxes, x, y, z, best, stack, ahead, top)
         found[q] = which
         corner_weights[q, 0], corner_weights[q, 1], corner_weights[q, 2] = 1.0 - bv - bw, bv, bw
 

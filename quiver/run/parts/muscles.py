@@ -352,13 +352,8 @@ class MuscleLayer(SoftBody):
             if abs(wanted - asked) > TOLD * asked:
                 why = "its attachments are too soft" if wanted < asked else "its hold rate is too high"
                 notes.append(f"{each.own.name}: {why} for {asked:g} Hz; it swings at {wanted:.2g} Hz")
-            wobble = wanted * min(1.0, rate / needed)
-            if needed > rate * 1.001:
-                notes.append(
-                    f"{each.own.name}: needs more substeps than the limit for cells so small; swings at {wobble:.2g} Hz instead of "
-                    f"{wanted:.3g}; larger cells swing as quickly as asked"
-                )
-            notes += swing.settle_note(each.own.name, wobble, settle, dt, self.setup.frame_rate)
+            wobble, remarks = volume.reached(each.own.name, wanted, rate, needed)
+            notes += remarks + swing.settle_note(each.own.name, wobble, settle, dt, self.setup.frame_rate)
             stiffness, damping = swing.matched(wobble, settle, dt)
             youngs.append(volume.young_for(made.body, made.shape.lattice.edge, stiffness, dt, softening))
             factors.append(damping)

@@ -59,13 +59,8 @@ class SoftVolume(SoftBody):
         """Make the model for so many substeps a frame."""
         value, rate = self.layer.value, substeps * self.setup.frame_rate
         dt = 1.0 / rate
-        wobble = value("wobble_rate") * min(1.0, rate / self.rate)
-        if self.rate > rate * 1.001:
-            notes.append(
-                f"{self.layer.name}: needs more substeps than the limit for cells so small; swings at {wobble:.2g} Hz instead of "
-                f"{value('wobble_rate'):g}; larger cells swing as quickly as asked"
-            )
-        notes += swing.settle_note(self.layer.name, wobble, self.settle_seconds, dt, self.setup.frame_rate)
+        wobble, remarks = volume.reached(self.layer.name, value("wobble_rate"), rate, self.rate)
+        notes += remarks + swing.settle_note(self.layer.name, wobble, self.settle_seconds, dt, self.setup.frame_rate)
         stiffness, damping_factor = swing.matched(wobble, self.settle_seconds, dt)
         young = volume.young_for(self.body, self.part.edge, stiffness, dt, self.softening)
         drag_factor = (1.0 - min(value("drag") / 100.0, 0.99)) ** (dt * self.setup.frame_rate)

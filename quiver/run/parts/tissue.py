@@ -162,13 +162,9 @@ class Tissue(SoftBody):
         wanted = max(min(self._wanted_rate, swing.HIGHEST_RATE), damped)
         self.own = max(1, int(np.ceil(wanted / frame_rate - 1e-6)))
         rate = self.own * frame_rate
-        dt, wobble = 1.0 / rate, value("wobble_rate") * min(1.0, rate / self._wanted_rate)
-        if self._wanted_rate > rate * 1.001:
-            notes.append(
-                f"{self.layer.name}: needs more substeps than the limit for cells so small; swings at {wobble:.2g} Hz instead of "
-                f"{value('wobble_rate'):g}; larger cells swing as quickly as asked"
-            )
-        notes += swing.settle_note(self.layer.name, wobble, self.settle_seconds, dt, frame_rate)
+        dt = 1.0 / rate
+        wobble, remarks = volume.reached(self.layer.name, value("wobble_rate"), rate, self._wanted_rate)
+        notes += remarks + swing.settle_note(self.layer.name, wobble, self.settle_seconds, dt, frame_rate)
         stiffness, damping_factor = swing.matched(wobble, self.settle_seconds, dt)
         young = volume.young_for(self.body, self.part.edge, stiffness, dt)
         self.weight = value("gravity") / 100.0 * swing.GRAVITY
