@@ -13,7 +13,7 @@ from quiver.formats import muscles as looks
 from quiver.layers.kinds import MUSCLES
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
-from quiver.run.parts.muscles import BuiltMuscle, resting
+from quiver.run.parts.built_muscle import BuiltMuscle, resting
 from quiver.setup import edits as setup_edits
 from quiver.setup import muscles as edits
 from quiver.setup.model import AXES, CURVES, MOST_POINTS, MUSCLE_SHAPES, PULLED_BY, Attachment, Muscle, MuscleForm, PullDriver
