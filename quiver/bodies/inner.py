@@ -30,10 +30,7 @@ def _inner(character):
     skin = np.ascontiguousarray(positions[largest], float), meshes[largest].triangles.astype(np.int64)
     if not len(skin[1]):
         return frozenset()
-    found = set()
-    for index, points in enumerate(positions):
-        if index != largest and len(points):
-            wound = igl.fast_winding_number(*skin, np.ascontiguousarray(points, float))
-            if (np.abs(wound) > 0.5).mean() >= MOSTLY:
-                found.add(index)
-    return frozenset(found)
+    others = [index for index, points in enumerate(positions) if index != largest and len(points)]
+    wound = igl.fast_winding_number(*skin, np.ascontiguousarray(np.concatenate([positions[index] for index in others]), float))
+    inside = np.split(np.abs(wound) > 0.5, np.cumsum([len(positions[index]) for index in others])[:-1])
+    return frozenset(index for index, each in zip(others, inside, strict=True) if each.mean() >= MOSTLY)

@@ -299,6 +299,6 @@ def setup(skin, blanket, flesh):
             prop("bell", "Bell", (ChainPick("bell_1", "bell_1"),), "Brass bell"),
             prop("bags", "Mail bags", bags, "Heavy bag"),
             *made.layers,
-            anatomy.layer(),
+            *anatomy.layers(),
             edits.new_layer("tissue", "tissue", "Hide over the legs", {"thickness": 40.0}, region="shoulders-and-haunches"),
     ))

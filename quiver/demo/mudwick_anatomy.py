@@ -77,10 +77,17 @@ def attachments(name, letter):
     return tuple((joint if joint in middle else f"{joint}_{letter}", bone_names(letter).get(bone, "")) for joint, bone in MUSCLES[name][:2])
 
 
-def layer():
-    """The layer of all muscles, pulled by how much and how quickly they shorten."""
+def layers():
+    """Two layers of muscles, pulled by how much and how quickly they shorten. Those of the tail follow its chain, the others nothing."""
+    ends = list(MUSCLES).index("tail root")
+    made = _pulled(list(MUSCLES))
+    own = {"muscles": ("Muscles", made[: 2 * ends]), "tail-muscles": ("Tail muscles", made[2 * ends :])}
+    return [_layer(name, label, muscles) for name, (label, muscles) in own.items()]
+
+
+def _pulled(names):
     made, at = [], 0
-    for name in MUSCLES:
+    for name in names:
         for letter, _ in (("l", 1.0), ("r", -1.0)):
             origin, insertion = (Attachment(joint, bone) for joint, bone in attachments(name, letter))
             drivers = (PullDriver("shortening", low=-2.0, high=10.0, share=0.7), PullDriver("speed", low=0.0, high=90.0, share=0.4))
@@ -88,9 +95,13 @@ def layer():
             own = edits.free_id(label, "muscle", made)
             made.append(Muscle(own, label, "muscles", at, origin, insertion, OWN.get(name, {}), drivers=drivers, smoothing=1.0))
             at += muscle_forms.RINGS * muscle_forms.AROUND + 2
+    return made
+
+
+def _layer(name, label, made):
     bones = sorted({end.bone for own in made for end in (own.origin, own.insertion) if end.bone})
     values = kind_of("muscle").preset("Shoulder")
-    return edits.new_layer("muscle", "muscles", "Muscles", values, muscles=tuple(made), bones=tuple(bones))
+    return edits.new_layer("muscle", name, label, values, muscles=tuple(made), bones=tuple(bones))
 
 
 def _part(builder, joint, points, side, shape, width, thickness, thickest, colour):

@@ -342,7 +342,7 @@ class NoWebglTest(TestCase):
             browser.open(f"/characters/{app.mudwick}/motion/")
             self.assertTrue(browser.find("#no-webgl").is_displayed())
             self.assertIn("has no WebGL", browser.text("#no-webgl"))
-            browser.wait_for("return document.querySelectorAll('#score .added').length === 10")
+            browser.wait_for("return document.querySelectorAll('#score .added').length === 11")
             latest = app.query("SELECT max(id) FROM takes_take")
             browser.set_value("#dial-wobble_rate", 2.9)
             browser.wait_for(

@@ -199,18 +199,18 @@ class LayersTest(TestCase):
 
     def test_the_first_dial_is_in_sight_whichever_layer_is_chosen(self):
         self.browser.driver.set_window_size(1280, 943)
-        # Fourteen of them.
+        # Fifteen of them.
         for layer in ("tail", "belly", "frill", "bell"):
             count = len(self.layers())
             self.menu(layer, "duplicate")
             self.wait_for_setup(lambda layers, count=count: len(layers) == count + 1)
-        self.assertEqual(len(self.layers()), 14)
+        self.assertEqual(len(self.layers()), 15)
         self.open()
         for layer in self.layers():
             self.choose(layer["id"])
             first = "return document.querySelector('.dial .number, .dial select').getBoundingClientRect().bottom"
             self.assertLess(self.browser.run(first), 700, layer["id"])
-        for count in range(14, 10, -1):
+        for count in range(15, 11, -1):
             self.browser.click("#undo")
             self.wait_for_setup(lambda layers, count=count: len(layers) == count - 1)
             self.calm()

@@ -126,7 +126,8 @@ class RowsTest(TestCase):
         self.browser.click("[data-only-mesh='1']")
         self.assertEqual(self.browser.run("return app.viewport.view.parts.filter((part) => part.visible).length"), 1)
         self.browser.click("[data-only-mesh='1']")
-        self.assertTrue(self.browser.run("return app.viewport.view.parts.every((part) => part.visible !== app.viewport.view.isUnder(part))"))
+        all_but_those_under = "const { view } = app.viewport; return view.parts.every((part) => part.visible !== view.isUnder(part))"
+        self.assertTrue(self.browser.run(all_but_those_under))
 
     def test_a_wrong_unit_is_one_click_to_mend(self):
         self.open("rig")
