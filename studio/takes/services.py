@@ -26,6 +26,8 @@ from studio.numbers import whole_number
 from studio.takes.models import Take, TakeChunk
 
 MOST_NAME, MOST_NOTE = 100, 1000
+WAITED_FOR, IN_ADVANCE = 10, 5
+"""How early a take is run: what an artist waits for comes before what may be asked for later."""
 PASSING_TAKES = 12
 """Pinned and baked takes are kept; of the others, the latest so many."""
 _codec_of_steps = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE, typesize=2)
@@ -60,7 +62,7 @@ def _last_frame(row):
     return (clip["frames"] if clip else int(row.setup.frame_rate * 2)) - 1
 
 
-def start_take(row, first_frame=0, last_frame=None):
+def start_take(row, first_frame=0, last_frame=None, priority=WAITED_FOR):
     """Queue a take of the current setup on the active clip; an older one of that clip that still runs is asked to stop. Raises BadInput."""
     setup, end = row.setup, _last_frame(row)
     last = end if last_frame is None else last_frame
@@ -80,7 +82,7 @@ def start_take(row, first_frame=0, last_frame=None):
             last_frame=last,
             frame_rate=setup.frame_rate,
         )
-        jobs.enqueue(job, priority=10)
+        jobs.enqueue(job, priority)
     return take
 
 
