@@ -36,13 +36,8 @@ class RowsTest(TestCase):
 
     def test_an_older_take_is_shown_in_stage_list_and_status_alike(self):
         self.open("motion", "?layer=tail")
-        self.browser.set_value("#dial-settle_time", 41)
-        newest = self.browser.wait_for(
-            "const id = app.store.state.takeId; return app.takes.ended(id)?.state === 'finished' && id > arguments[0] && id",
-            self.app.query("SELECT max(id) FROM takes_take") - 1,
-        )
+        older, newest = (self._take_after("#dial-settle_time", value) for value in (41, 42))
         self.open("takes")
-        older = self.app.query(f"SELECT max(id) FROM takes_take WHERE clip_name = 'walk' AND id < {newest}")
         self.browser.click(f"[data-take='{older}']")
         self.browser.wait_for("return app.store.state.takeId === arguments[0]", older)
         self.browser.wait_for("return document.querySelector('#take-status').textContent.includes(arguments[0])", f"Take {older} ")
@@ -61,6 +56,14 @@ class RowsTest(TestCase):
         )
         self.browser.click("[data-beside='']")
         self.browser.wait_for("return document.querySelectorAll('.line-beside').length === 0")
+
+    def _take_after(self, selector, value):
+        """The number of the take that a dial's new value yields."""
+        before = self.app.query("SELECT max(id) FROM takes_take")
+        self.browser.set_value(selector, value)
+        return self.browser.wait_for(
+            "const id = app.store.state.takeId; return id > arguments[0] && app.takes.ended(id)?.state === 'finished' && id", before
+        )
 
     def test_a_take_is_named_and_noted(self):
         self.open("takes")
