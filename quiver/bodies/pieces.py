@@ -32,6 +32,7 @@ class Piece:
     mesh        its name; at its first vertex, which names it; vertices int (V,) of the mesh, rising; points (V, 3) [m]
     triangles   int (F, 3) of its own vertices, seams welded
     volume [m3], length [m] from corner to corner; problems in words, hinders whether one of them means that it cannot be a muscle
+    spot        the vertex of the mesh at which the first problem is, else one near the middle
     """
 
     mesh: str
@@ -43,6 +44,7 @@ class Piece:
     length: float
     problems: tuple
     hinders: bool
+    spot: int
 
 
 def pieces_of(character, mesh_name, scale):
@@ -63,7 +65,9 @@ def _pieces(character, mesh_name, scale):
     for number in numbers[np.argsort(begins)]:
         vertices = np.flatnonzero(of_vertex == number)
         faces = first[top.triangles[of_face == number]]
-        yield _piece(mesh_name, vertices, positions[vertices], np.searchsorted(vertices, faces), size)
+        # A vertex of no triangle is no piece.
+        if len(faces):
+            yield _piece(mesh_name, vertices, positions[vertices], np.searchsorted(vertices, faces), size)
 
 
 def _piece(mesh_name, vertices, points, triangles, size):
@@ -74,7 +78,7 @@ def _piece(mesh_name, vertices, points, triangles, size):
         triangles, volume = triangles[:, ::-1], -volume
     area = 0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
     length = float(np.linalg.norm(np.ptp(points, axis=0)))
-    problems, hinders = [], False
+    problems, hinders, spot = [], False, int(np.linalg.norm(points - points.mean(0), axis=1).argmin())
     edges, counts = edges_of_triangles(triangles, len(points)) if len(triangles) else (np.zeros((0, 2), int), np.zeros(0, int))
     open_edges = edges[counts == 1]
     if len(points) < FEWEST or length < TINY * size:
@@ -82,7 +86,7 @@ def _piece(mesh_name, vertices, points, triangles, size):
         hinders = True
     elif not len(triangles) or len(open_edges) > OPEN * len(edges):
         problems.append(f"open: {len(open_edges)} of its {len(edges)} edges have one triangle only, so it has no inside")
-        hinders = True
+        hinders, spot = True, open_edges[0, 0] if len(open_edges) else spot
     elif volume < FLAT * (area / np.pi) ** 1.5 * np.pi / 6.0:
         problems.append(f"flat: {1e6 * volume:.3g} cm³ inside of {1e4 * area:.3g} cm²")
         hinders = True
@@ -92,15 +96,17 @@ def _piece(mesh_name, vertices, points, triangles, size):
             problems.append(f"open along {len(open_edges)} edges, near {where} mm; closed as if by a lid")
         if (counts > 2).any():
             problems.append(f"{int((counts > 2).sum())} edges have more than two triangles")
-        crossing = _crossing(points, triangles, length)
-        if crossing > CROSSING:
-            problems.append(f"crosses itself at {100.0 * crossing:.0f} % of its vertices")
-    return Piece(mesh_name, int(vertices[0]), vertices, points, triangles, volume, length, tuple(problems), hinders)
+        used, crosses = _crossing(points, triangles, length)
+        if crosses.mean() > CROSSING:
+            problems.append(f"crosses itself at {100.0 * crosses.mean():.0f} % of its vertices")
+        if problems:
+            spot = np.concatenate([open_edges[:, 0], edges[counts > 2][:, 0], used[crosses]])[0]
+    return Piece(mesh_name, int(vertices[0]), vertices, points, triangles, volume, length, tuple(problems), hinders, int(vertices[spot]))
 
 
 def _crossing(points, triangles, length):
-    """The share of its vertices whose outside is inside of it."""
+    """(its vertices, which of them have an outside that is inside of it)."""
     normals, used = np.empty_like(points), np.unique(triangles)
     vertex_normals(points, triangles, normals)
     above = points[used] + ABOVE * length * normals[used]
-    return float((igl.fast_winding_number(points, triangles.astype(np.int64), above) > WOUND + 0.5).mean())
+    return used, igl.fast_winding_number(points, triangles.astype(np.int64), above) > WOUND + 0.5

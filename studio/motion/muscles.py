@@ -13,7 +13,7 @@ from quiver.formats import muscles as looks
 from quiver.layers.kinds import MUSCLES
 from quiver.rig.pose import rest_matrices
 from quiver.rig.skinning import skinned_positions
-from quiver.run.parts.built_muscle import BuiltMuscle, resting
+from quiver.run.parts.built_muscle import BuiltMuscle, piece_of, resting
 from quiver.setup import edits as setup_edits
 from quiver.setup import muscles as edits
 from quiver.setup.model import AXES, CURVES, MOST_POINTS, MUSCLE_SHAPES, PULLED_BY, Attachment, Muscle, MuscleForm, PullDriver
@@ -209,26 +209,43 @@ def set_bones(row, layer_id, names):
 
 
 def facts_of(row, layer):
-    """What the panel says of a layer's muscles: rows, and the bones that there are with whether they are kept off."""
+    """What the panel says of a layer's muscles: rows, which say ``where`` on the stage, a mesh and a vertex of it, each is; pieces of their
+    meshes that are set aside; and the bones that there are with whether they are kept off."""
     setup = row.setup
     character = with_made(loaded(row.pk)[0], setup)
     rows = []
     for own in layer.muscles:
+        made = {"own": own, "length": None, "where": ""}
+        rows.append(made)
         try:
+            piece = piece_of(resting(character, layer, setup), setup, layer, own)
+            made["where"] = _where(character, piece.mesh, piece.spot)
             built = BuiltMuscle(character, setup, layer, own)
         except BadInput as error:
-            rows.append({"own": own, "problems": [str(error)], "length": None})
+            made["problems"] = [str(error)]
         else:
-            rows.append({"own": own, "problems": [*built.piece.problems, *built.notes], "length": 1000.0 * built.piece.length})
-    own_meshes = {own.mesh for own in layer.muscles}
+            made["problems"] = [*built.piece.problems, *built.notes]
+            made |= {"length": 1000.0 * built.piece.length, "where": _where(character, piece.mesh, built.spot)}
+    own_meshes = {own.mesh for own in layer.muscles if own.mesh}
+    aside = [
+        (f"{mesh} {number}", piece.problems[0], _where(character, mesh, piece.spot))
+        for mesh in sorted(own_meshes)
+        for number, piece in enumerate(pieces.pieces_of(character, mesh, setup.metres_per_unit), 1)
+        if piece.hinders
+    ]
     bones = [(name, name in layer.bones) for name in attaching.bones_of(character) if name not in own_meshes]
     return {
         "rows": rows,
+        "aside": aside,
         "bones": bones,
         "rests": [clip.name for clip in character.clips] if layer.muscles and not any(own.form for own in layer.muscles) else [],
         "shapes": MUSCLE_SHAPES.items(),
         "meshes": [each for each in meshes_of(row) if each[0] not in own_meshes],
     }
+
+
+def _where(character, mesh, vertex):
+    return f"{character.mesh_index(mesh)} {vertex}"
 
 
 def one(row, layer_id, name):

@@ -324,6 +324,13 @@ function showUnder() {
   app.viewport?.invalidate();
 }
 
+/** Mark on the stage where what an element of the panel speaks of is: "part vertex", or "" for nothing. */
+function markPlace(where = '') {
+  const [part, vertex] = (where || '-1 0').split(' ').map(Number);
+  app.tools?.place.mark(part, vertex);
+  app.viewport?.invalidate();
+}
+
 /** Ask anew which muscles there are: the setup changed. */
 async function followMuscles() {
   const mine = ++underAsked;
@@ -358,6 +365,7 @@ async function followPanel() {
   showFigure();
   showLattice();
   showUnder();
+  markPlace(document.querySelector('#panel details[data-where][open]')?.dataset.where);
   await app.tools.follow();
   showQuills();
 }
@@ -376,8 +384,14 @@ function connectControls() {
     if (button?.dataset.poke) app.tools?.poke.choose(button.dataset.poke);
     if (button?.dataset.spot) app.tools?.brush.begin(button.dataset.spot);
     if (button?.dataset.under) under(button.dataset.under);
+    if (button?.dataset.where) {
+      const isOn = button.getAttribute('aria-pressed') !== 'true';
+      for (const other of document.querySelectorAll('button[data-where]')) other.setAttribute('aria-pressed', String(isOn && other === button));
+      markPlace(isOn ? button.dataset.where : '');
+    }
     if (button?.dataset.solid) { store.state.solidLook[button.dataset.solid] = !store.state.solidLook[button.dataset.solid]; showLattice(); }
   });
+  document.addEventListener('toggle', (event) => { if (event.target.dataset?.where) markPlace(event.target.open ? event.target.dataset.where : ''); }, true);
   document.addEventListener('input', (event) => {
     if (event.target.id === 'solid-cut') { store.state.solidLook.cut = event.target.value / 100; app.viewport?.invalidate(); }
     const now = byId(`${event.target.id}-now`);

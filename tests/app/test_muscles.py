@@ -102,6 +102,9 @@ class MuscleTest(RunningDeskTest):
         take = Take.objects.latest("pk")
         self.assertEqual(take.job.state, "finished", take.job.message)
         self.assertIn("muscles", take.measures)
+        shown = self.client.get(self.url(f"motion/?layer={self.layer().id}"))
+        self.assertContains(shown, 'data-where="1 ', 20)
+        self.assertNotContains(shown, "set aside")
         score = self.heard(take.pk)["score"]
         self.assertEqual(score.count('data-muscle="'), 20)
 
@@ -185,6 +188,15 @@ class MuscleTest(RunningDeskTest):
         keyed = skinned_positions(character.meshes[1], world)
         keyed[vertices] += offsets[begin : begin + len(vertices)]
         self.assertLess(np.abs(shown - keyed).max(), 0.0005)
+
+    def test_what_is_set_aside_is_listed_with_its_place(self):
+        points, triangles = piece(-1.0, 0.0)
+        self.desk([piece(1.0, 0.0), (points, triangles[: len(triangles) // 2])])
+        self.post("motion/add/", kind="muscle", muscle_mesh="muscles")
+        shown = self.client.get(self.url(f"motion/?layer={self.layer().id}"))
+        self.assertContains(shown, "1 piece set aside")
+        self.assertContains(shown, "muscles 2 is open: ")
+        self.assertEqual(len(self.layer().muscles), 1)
 
     def test_forms_say_what_is_wrong_and_change_nothing(self):
         self.desk([piece(1.0, 0.0), piece(-1.0, 0.0)])

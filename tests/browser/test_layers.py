@@ -3,6 +3,7 @@
 import itertools
 from unittest import TestCase
 
+from selenium.common.exceptions import StaleElementReferenceException
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
@@ -36,19 +37,27 @@ class LayersTest(TestCase):
         for identifier in ids:
             self.calm()
             self.browser.run("document.querySelector('#chosen-layers').isOld = true")
-            chain = ActionChains(self.browser.driver)
-            if held:
-                chain.key_down(held)
-            chain.click(self.browser.find(f"[data-choose={identifier}]"))
-            if held:
-                chain.key_up(held)
-            chain.perform()
+            self.app.wait_for(lambda identifier=identifier: self._click_on(identifier, held))
             self.browser.wait_for(
                 "const shown = document.querySelector('#chosen-layers');"
                 "return shown && !shown.isOld && shown.dataset.ids.split(',').includes(arguments[0])"
                 " && document.querySelector('[data-choose=' + arguments[0] + ']').getAttribute('aria-pressed') === 'true'",
                 identifier,
             )
+
+    def _click_on(self, identifier, held):
+        """Whether a layer's name was clicked: lanes that come anew in between take it away."""
+        chain = ActionChains(self.browser.driver)
+        if held:
+            chain.key_down(held)
+        try:
+            chain.click(self.browser.find(f"[data-choose={identifier}]")).perform()
+        except StaleElementReferenceException:
+            return False
+        finally:
+            if held:
+                ActionChains(self.browser.driver).key_up(held).perform()
+        return True
 
     def calm(self):
         """Until the take of the last change is there, so that the lanes do not come anew."""

@@ -56,6 +56,7 @@ class MuscleTest(TestCase):
         # Driven by the elbow, on its own form.
         browser.run("document.querySelector('.muscles details').open = true")
         browser.wait_for("return document.querySelector('.muscle-drive')")
+        browser.wait_for("return app.tools.place.object.visible && app.tools.place.spot.part === 1")
         browser.set_value(".muscle-drive [name=by]", "angle")
         browser.set_value(".muscle-drive [name=joint]", "lower_l")
         browser.click(".muscle-drive .button")
@@ -66,9 +67,8 @@ class MuscleTest(TestCase):
         self.finished()
         # Both lanes of pull are there, and rise to full as the elbows bend.
         browser.wait_for("return document.querySelectorAll('[data-pull-of] .pull-area').length === 2")
-        self.assertEqual(
-            browser.run("return [...document.querySelectorAll('.is-pull .peak')].map((each) => each.textContent)"), ["pull 100 %"] * 2
-        )
+        peaks = "[...document.querySelectorAll('.is-pull .peak')].map((each) => each.textContent).join()"
+        browser.wait_for(f"return {peaks} === 'pull 100 %,pull 100 %'")
         # Under the skin they are seen, and are drawn where the take has them.
         self.assertFalse(browser.run("return app.viewport.view.parts[1].visible"))
         browser.click(".stage-tools [data-under=skin]")

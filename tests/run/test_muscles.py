@@ -10,6 +10,7 @@ from quiver.errors import BadInput
 from quiver.rig.pose import world_matrices
 from quiver.rig.reposed import reposed
 from quiver.run.execute import Execution, execute
+from quiver.run.parts.built_muscle import BuiltMuscle
 from quiver.run.plan import compile_plan
 from quiver.run.results import Results
 from quiver.run.spec import TakeSpec
@@ -213,6 +214,11 @@ class PiecesTest(TestCase):
         for piece, words in zip(found[1:], ("flat", "too small", "open", "closed as if by a lid"), strict=True):
             self.assertIn(words, piece.problems[0])
         self.assertEqual(found[0].problems, ())
+        # What is wrong is at its spot: a hole at its rim.
+        begins = np.cumsum([0, *(len(each[0]) for each in (PIECE, flat, tiny, opened))])
+        self.assertIn(found[4].spot, begins[4] + PIECE[1][-1])
+        self.assertIn(found[3].spot, begins[3] + np.concatenate([np.arange(8), np.arange(40, 48)]))
+        self.assertLess(abs(found[0].points[found[0].spot - begins[0], 0] - 0.185), 0.03)
         # Turned inside out, it is the same muscle.
         flipped = pieces.pieces_of(limb([(PIECE[0], PIECE[1][:, ::-1])]), "muscles", 1.0)[0]
         self.assertAlmostEqual(flipped.volume, found[0].volume, places=9)
@@ -231,6 +237,11 @@ class PiecesTest(TestCase):
         own = replace(layer.muscles[0], origin=Attachment(UPPER, reach=1.0))
         plan = compile_plan(TakeSpec(limb([PIECE]), setup_of(replace(layer, muscles=(own,))), "bend"))
         self.assertTrue(any("within 1 mm" in note and "tip is held" in note for note in plan.notes), plan.notes)
+        # On the stage it is where that end is.
+        for end, x in (("origin", 0.03), ("insertion", 0.34)):
+            own = replace(layer.muscles[0], **{end: replace(getattr(layer.muscles[0], end), reach=0.1)})
+            spot = BuiltMuscle(limb([PIECE]), setup_of(layer), layer, own).spot
+            self.assertLess(abs(PIECE[0][spot, 0] - x), 0.03)
 
     def test_one_end_for_both_is_refused_in_words(self):
         layer = muscle_layer(ends=("nowhere", LOWER))

@@ -31,18 +31,14 @@ def resting(character, layer, setup):
 class BuiltMuscle:
     """A muscle of a setup on a character: its Piece, the Muscle, which nodes hold (N,) and the nodes of the character that carry its ends.
 
-    Raises BadInput where it cannot be one. ``notes`` are remarks on its attachments, in words.
+    Raises BadInput where it cannot be one. ``notes`` are remarks on its attachments, in words; the first is on ``noted`` (0 or 1).
     """
 
     def __init__(self, character, setup, layer, own):
-        if own.form:
-            # It is a mesh of its own, which the plan has added.
-            own = replace(own, mesh=mesh_name(layer.id, own.id), at=0)
-        self.own, self.setup = own, setup
         self.character = character = resting(character, layer, setup)
-        self.values = layer.values | own.values
-        scale = setup.metres_per_unit
-        self.piece = piece = piece_at(character, own, scale)
+        self.piece = piece = piece_of(character, setup, layer, own)
+        self.own, self.setup = replace(own, mesh=piece.mesh), setup
+        self.values, self.noted = layer.values | own.values, None
         if piece.hinders:
             raise BadInput(f"{own.name}: expected a closed piece of “{own.mesh}”, this one is {piece.problems[0]}")
         edge = self.values["cell_size"] / 1000.0
@@ -57,6 +53,13 @@ class BuiltMuscle:
         if not self.held[0].any() or not self.held[1].any():
             raise BadInput(f"{own.name}: expected a muscle with two ends, its origin and insertion hold the same place")
         self.places = np.array([self.shape.lattice.nodes[held].mean(0) for held in self.held])
+
+    @property
+    def spot(self):
+        """The vertex of its mesh at which there is something to see: what is wrong with it, else its middle."""
+        if self.piece.problems or self.noted is None:
+            return self.piece.spot
+        return int(self.piece.vertices[np.linalg.norm(self.piece.points - self.places[self.noted], axis=1).argmin()])
 
     def _distances(self, end):
         return (
@@ -88,11 +91,15 @@ class BuiltMuscle:
         away = float(distances[held].min())
         if end.bone and was_near and away > AWAY * self.piece.length:
             which = "insertion" if is_insertion else "origin"
-            self.notes.append(f"{self.own.name}: its {which} is {1000.0 * away:.0f} mm from “{end.bone}” in the rest pose")
+            self._note(is_insertion, f"its {which} is {1000.0 * away:.0f} mm from “{end.bone}” in the rest pose")
         if not was_near:
             near = f"nothing of it is within {end.reach:g} mm of “{end.bone or end.joint}”"
-            self.notes.append(f"{self.own.name}: {near}, the nearest is {1000.0 * float(distances.min()):.0f} mm away; its tip is held")
+            self._note(is_insertion, f"{near}, the nearest is {1000.0 * float(distances.min()):.0f} mm away; its tip is held")
         return held
+
+    def _note(self, end, words):
+        self.noted = int(end) if self.noted is None else self.noted
+        self.notes.append(f"{self.own.name}: {words}")
 
     @property
     def line(self):
@@ -123,9 +130,11 @@ def _square(rate):
     return (2.0 * np.pi * rate) ** 2
 
 
-def piece_at(character, own, scale):
+def piece_of(character, setup, layer, own):
     """The Piece that a muscle of a setup is made of. Raises BadInput."""
-    for piece in pieces.pieces_of(character, own.mesh, scale):
-        if own.at in piece.vertices:
+    # What is made by hand is a mesh of its own, which the plan has added.
+    mesh, at = (mesh_name(layer.id, own.id), 0) if own.form else (own.mesh, own.at)
+    for piece in pieces.pieces_of(character, mesh, setup.metres_per_unit):
+        if at in piece.vertices:
             return piece
-    raise BadInput(f"{own.name}: expected a vertex of “{own.mesh}”, got number {own.at}")
+    raise BadInput(f"{own.name}: expected a vertex of “{mesh}”, got number {at}")

@@ -1,5 +1,5 @@
-import { ClipMark } from '../viewport/ClipMark.js';
 import { DepthView } from '../viewport/DepthView.js';
+import { SpotMark } from '../viewport/SpotMark.js';
 import { Brush } from './Brush.js';
 import { ColliderTool } from './ColliderTool.js';
 import { JointDrag } from './JointDrag.js';
@@ -22,9 +22,11 @@ export class Tools {
     this.poke = new Poke(viewport, { note, hold: () => player.play(false), frameNow: () => player.frame, onChange });
     this.colliders = new ColliderTool(viewport, { announce });
     this.brush = new Brush(viewport, store, { note, onPainted });
-    this.clipMark = new ClipMark(viewport.view, viewport.size);
+    this.clipMark = new SpotMark(viewport.view, viewport.size);
+    /** Where what the panel speaks of is. */
+    this.place = new SpotMark(viewport.view, viewport.size);
     this.depth = new DepthView(viewport, store, { player, takes, note, isBusy: () => this.brush.isOn || this.poke.isOn });
-    viewport.add(this.clipMark.object, this.picker.object);
+    viewport.add(this.clipMark.object, this.place.object, this.picker.object);
     this._pressing = [this.picker, this.poke, this.colliders, this.brush, this.jointDrag];
     this._connect(viewport.canvas);
   }
@@ -41,6 +43,7 @@ export class Tools {
     this.picker.update();
     this.depth.update(frame);
     this.clipMark.update(this.viewport.stage.camera, frame);
+    this.place.update(this.viewport.stage.camera, frame);
   }
 
   _connect(canvas) {

@@ -1,7 +1,7 @@
 import * as THREE from '../vendor/three/three.module.js';
 
-/** A plum ring around the vertex of the skin that is deepest in something, once the score was asked for it. */
-export class ClipMark {
+/** A plum ring around a vertex that something is to be seen at, such as the one that is deepest in something. */
+export class SpotMark {
   constructor(view, size) {
     this.view = view;
     this.spot = null;
@@ -11,12 +11,12 @@ export class ClipMark {
     this.object.visible = false;
   }
 
-  /** Mark a vertex of a part at a frame; it goes away when another frame is shown. */
-  mark(part, vertex, frame) { this.spot = part >= 0 ? { part, vertex, frame } : null; }
+  /** Mark a vertex of a part, or none where that is negative; where a frame is given, it goes away when another one is shown. */
+  mark(part, vertex, frame = null) { this.spot = part >= 0 ? { part, vertex, frame } : null; }
 
   update(camera, frame) {
     const { spot, view } = this;
-    this.object.visible = Boolean(spot && spot.frame === frame && view.parts[spot.part]);
+    this.object.visible = Boolean(spot && (spot.frame ?? frame) === frame && view.parts[spot.part]);
     if (!this.object.visible) return;
     this.object.position.copy(view.placeOf(view.parts[spot.part], spot.vertex));
     this.object.quaternion.copy(camera.quaternion);
