@@ -92,7 +92,7 @@ MUSCLE = LayerKind(
             1.0,
             "Build",
             "Edge of the lattice's cells: smaller is finer and slower.",
-            "0 = about 600 tetrahedra.",
+            "0 = by the muscle’s size.",
         ),
     ),
 )

@@ -182,6 +182,8 @@ def volume_facts(row, layer_id, cell_size=None):
     """What the panel says of a volume as it would be built, with another size of its cells if given [mm]. Raises BadInput."""
     setup = row.setup if cell_size is None else edits.set_dial(row.setup, [layer_id], "cell_size", cell_size)
     layer, notes = edits.carrier(setup, layer_id), []
+    if layer.kind != "volume":
+        raise BadInput(f"expected a soft volume, “{layer.name}” is of the kind {registry.kind_of(layer.kind).label}")
     body = _soft_body(row, setup, layer, notes)
     litres = 1000.0 * float(body.body.volumes.sum())
     return {
@@ -204,6 +206,8 @@ def lattice_of(row, layer_id):
     """What a soft layer is simulated as, lattice or sheet, as the stage draws it. Raises BadInput."""
     setup = row.setup
     soft = _soft_body(row, setup, setup.layer(layer_id), [])
+    if not hasattr(soft.part, "carried"):
+        raise BadInput(f"“{soft.layer.name}” has no inside that could be shown")
     carried, fixed, made = soft.part.carried, int((~soft.body.is_free).sum()), soft.part.lattice
     nodes = (carried.positions, soft.body.holds, fixed, carried.joints, carried.weights)
     # A triangle is drawn as a tetrahedron whose last two corners are one.

@@ -198,6 +198,13 @@ class MuscleTest(RunningDeskTest):
         self.assertContains(shown, "muscles 2 is open: ")
         self.assertEqual(len(self.layer().muscles), 1)
 
+    def test_what_has_no_lattice_says_so(self):
+        self.desk([piece(1.0, 0.0)])
+        self.post("motion/add/", kind="muscle", muscle_mesh="muscles")
+        for path in ("lattice", "volume/"):
+            answer = self.client.get(self.url(f"motion/{self.layer().id}/{path}"))
+            self.assertContains(answer, "“muscles”", status_code=422)
+
     def test_forms_say_what_is_wrong_and_change_nothing(self):
         self.desk([piece(1.0, 0.0), piece(-1.0, 0.0)])
         self.post("motion/add/", kind="muscle", muscle_mesh="muscles")
