@@ -29,13 +29,18 @@ _wake = []
 
 
 def on_news(tell):
-    """Let ``tell(words)`` pass on to the worker that a job waits ("wake") or should stop ("stop 7")."""
+    """Let ``tell(words)`` pass on to the worker that a job waits ("wake") or should stop ("stop 7"), or a page was opened ("open 3")."""
     _wake.append(tell)
 
 
 def _tell(words):
     for tell in _wake:
         tell(words)
+
+
+def opened(character):
+    """A page of a character, by its number, was opened: what it may ask for is made ready."""
+    _tell(f"open {character}")
 
 
 def stop_here(job_id):
@@ -72,7 +77,10 @@ def run_job(job_id):
         try:
             context.kind = Job.objects.values_list("kind", flat=True).get(pk=job_id)
             handler_of(context.kind)(job_id, context)
-            _end(job_id, Job.State.STOPPED if context.was_stopped else Job.State.FINISHED)
+            if context.was_put_off:
+                persistently(lambda: Job.objects.filter(pk=job_id, state=Job.State.RUNNING).update(state=Job.State.QUEUED))
+            else:
+                _end(job_id, Job.State.STOPPED if context.was_stopped else Job.State.FINISHED)
         except QuiverError as error:
             _end(job_id, Job.State.FAILED, str(error))
         except Exception as error:
@@ -102,24 +110,31 @@ def persistently(write):
 
 
 class JobContext:
-    """What a handler sees of its job: whether to go on, and where to say how far it is. It says for which ``character`` it works."""
+    """What a handler sees of its job: whether to go on, and where to say how far it is. It says for which ``character`` it works, and
+    whether it ``gives_way`` to jobs of a higher priority, to begin anew after them.
+    """
 
-    kind, character = "", None
+    kind, character, gives_way = "", None, False
 
     def __init__(self, job_id):
         self.job_id = job_id
-        self.was_stopped = False
+        self.was_stopped = self.was_put_off = False
         self._asked = time.monotonic()
 
     def keep_going(self):
-        """False once the job was asked to stop, or its row is gone."""
+        """False once the job was asked to stop, its row is gone, or another one comes first."""
         if self.job_id in _stopped:
             self.was_stopped = True
         now = time.monotonic()
         if not self.was_stopped and now - self._asked > ASK_SECONDS:
             self._asked = now
             self.was_stopped = not Job.objects.filter(pk=self.job_id, stop_asked=False).exists()
-        return not self.was_stopped
+            self.was_put_off = self.gives_way and not self.was_stopped and self._is_another_first()
+        return not self.was_stopped and not self.was_put_off
+
+    def _is_another_first(self):
+        own = Job.objects.filter(pk=self.job_id).values("priority")
+        return Job.objects.filter(state=Job.State.QUEUED, priority__gt=own).exists()
 
     def progress(self, done, total, message=""):
         Job.objects.filter(pk=self.job_id).update(done=done, total=total, message=message, heartbeat=timezone.now())

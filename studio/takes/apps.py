@@ -1,6 +1,6 @@
 from django.apps import AppConfig
 
-from studio.jobs import handlers, housekeeping
+from studio.jobs import forehand, handlers, housekeeping
 
 
 class TakesConfig(AppConfig):
@@ -14,6 +14,7 @@ class TakesConfig(AppConfig):
 
         handlers.register("take", services.simulate)
         handlers.register("ring", ringing.ring)
+        forehand.register(services.get_ready)
         edits.on_change(services.follow)
         before_removal(services.forget_all)
         when_removed(services.stop_all)

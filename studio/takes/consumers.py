@@ -9,6 +9,7 @@ from asgiref.sync import sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
 
 from studio.events import hub
+from studio.jobs import services as jobs
 from studio.takes.sending import Watch
 
 LOOK_SECONDS = 5.0
@@ -32,6 +33,7 @@ class CharacterStream(AsyncWebsocketConsumer):
         self.listener = hub.Listener(self.pk)
         self.listener.__enter__()
         self.task = asyncio.create_task(self._run())
+        await sync_to_async(jobs.opened)(self.pk)
 
     async def receive(self, text_data=None, bytes_data=None):
         if text_data is None or len(text_data) > LONGEST_WISH:

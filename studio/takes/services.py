@@ -18,6 +18,7 @@ from quiver.run.measures.farthest import far_notes
 from quiver.run.plan import FORMAT, compile_plan
 from quiver.run.results import Results
 from quiver.run.spec import TakeSpec
+from studio.characters.models import Character
 from studio.characters.services import REMOVED_SECONDS, loaded
 from studio.events import hub
 from studio.jobs import services as jobs
@@ -86,6 +87,13 @@ def start_take(row, first_frame=0, last_frame=None, priority=WAITED_FOR):
     return take
 
 
+def get_ready(character_id):
+    """Compile what a character's setup says, so that its next take begins at once. Raises BadInput where it cannot be run."""
+    row = Character.objects.filter(pk=character_id).first()
+    if row and any(layer.is_on for layer in row.setup.layers):
+        compile_plan(TakeSpec(loaded(row.pk)[0], row.setup, row.active_clip))
+
+
 def simulate(job_id, context):
     """The job: run a take and keep its chunks as they come. A take that is removed meanwhile ends it quietly."""
     take = Take.objects.select_related("version", "character", "job").filter(job_id=job_id).first()
@@ -101,6 +109,7 @@ def simulate(job_id, context):
 
 
 def _simulate(take, context):
+    context.gives_way = take.job.priority < WAITED_FOR
     TakeChunk.objects.filter(take=take).delete()
     character, _ = loaded(take.character_id)
     setup = take.version.setup

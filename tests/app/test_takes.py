@@ -7,9 +7,11 @@ from unittest import mock
 import numpy as np
 from django.utils import timezone
 
-from quiver.errors import Unstable
+from quiver.errors import BadInput, Unstable
 from quiver.formats.frames import read_messages
 from quiver.formats.gltf.reading import read_character
+from studio.jobs import forehand
+from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.takes import services
 from studio.takes.models import Take
@@ -108,6 +110,34 @@ class TakeTest(RunningDeskTest):
         job = Take.objects.first().job
         self.assertEqual(job.state, "failed")
         self.assertContains(self.client.get(self.url("takes/")), "Something went wrong on our side")
+
+    def test_one_that_is_run_in_advance_gives_way_and_goes_on_after(self):
+        early = services.start_take(self.row, priority=services.IN_ADVANCE)
+        first, ran = jobs.claim_next(), []
+        waited_for = services.start_take(self.row, 0, 5)
+        # It is of another clip, so that the first one is not stopped by it.
+        Job.objects.filter(pk=early.job_id).update(stop_asked=False)
+        with mock.patch.object(jobs, "ASK_SECONDS", -1.0):
+            jobs.run_job(first)
+            self.assertEqual(Job.objects.get(pk=first).state, "queued")
+            while (job_id := jobs.claim_next()) is not None:
+                ran.append(job_id)
+                jobs.run_job(job_id)
+        self.assertEqual(ran, [waited_for.job_id, early.job_id])
+        self.assertEqual([take.job.state for take in Take.objects.all()], ["finished"] * 2)
+
+    def test_what_an_opened_page_may_ask_for_is_made_ready(self):
+        told = []
+        with mock.patch.object(jobs, "_wake", [told.append]):
+            jobs.opened(self.row.pk)
+        self.assertEqual(told, [f"open {self.row.pk}"])
+        for failure in (None, BadInput("no")):
+            with mock.patch("studio.takes.services.compile_plan", side_effect=failure) as compiled:
+                for character in (self.row.pk, 9999, self.row.pk):
+                    forehand.opened_here(character)
+                self.assertEqual([forehand.make_ready() for _ in range(3)], [True, True, False])
+            self.assertEqual([call.args[0].setup for call in compiled.call_args_list], [self.fresh.setup])
+        self.assertFalse(Take.objects.exists())
 
     def test_the_last_good_take_stays_on_the_stage(self):
         good = self.run_take()

@@ -12,7 +12,7 @@ from django.db import OperationalError, connection
 
 from quiver.warm import warm
 from studio.events import hub
-from studio.jobs import services
+from studio.jobs import forehand, services
 from studio.jobs.housekeeping import keep_house
 
 log = logging.getLogger(__name__)
@@ -45,10 +45,14 @@ class Command(BaseCommand):
 
     @staticmethod
     def _work():
-        """Do all that waits. Whatever happens, the worker goes on."""
+        """Do all that waits, then what may be asked for. Whatever happens, the worker goes on."""
         try:
-            while (job_id := services.claim_next()) is not None:
-                services.run_job(job_id)
+            while True:
+                job_id = services.claim_next()
+                if job_id is not None:
+                    services.run_job(job_id)
+                elif not forehand.make_ready():
+                    break
             keep_house()
         except OperationalError:
             log.exception("The database does not answer; it is tried again")
@@ -73,5 +77,7 @@ class News:
             words = line.decode().split()
             if words[:1] == ["stop"]:
                 services.stop_here(int(words[1]))
+            elif words[:1] == ["open"]:
+                forehand.opened_here(int(words[1]))
             self._something.set()
         os._exit(0)
