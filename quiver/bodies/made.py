@@ -20,6 +20,11 @@ def mesh_name(layer_id, muscle_id):
     return f"{MADE}{layer_id}/{muscle_id}"
 
 
+def made_names(setup):
+    """The names of the meshes that `with_made` adds, in order."""
+    return [mesh_name(layer.id, own.id) for layer in setup.layers for own in layer.muscles if own.form]
+
+
 def with_made(character, setup):
     """The Character with a mesh more for each muscle of a setup that is made by hand, in the order of layers and muscles, kept.
 

@@ -28,8 +28,11 @@ def quantised(offsets, step):
     return np.round(offsets / step).astype("<i2"), step
 
 
-def header(rotated, translated, scaled, frame_rate, first_frame, frame_count, moved=None):
-    """The first message: which nodes the chunks speak of, and which vertices {mesh index: [vertex, ...]}."""
+def header(rotated, translated, scaled, frame_rate, first_frame, frame_count, moved=None, names=None):
+    """The first message: which nodes the chunks speak of, and which vertices {mesh index: [vertex, ...]}; ``names`` {mesh index: name} of
+    meshes that are not the file's.
+    """
+    names = names or {}
     return _json_message(
         {
             "rotated": [int(node) for node in rotated],
@@ -39,7 +42,10 @@ def header(rotated, translated, scaled, frame_rate, first_frame, frame_count, mo
             "firstFrame": first_frame,
             "frames": frame_count,
             "boundDegrees": TURN_BOUND_DEGREES,
-            "moved": [{"mesh": int(mesh), "vertices": [int(v) for v in vertices]} for mesh, vertices in (moved or {}).items()],
+            "moved": [
+                {"mesh": int(mesh), "vertices": [int(v) for v in vertices], "name": names.get(int(mesh), "")}
+                for mesh, vertices in (moved or {}).items()
+            ],
         }
     )
 

@@ -290,7 +290,13 @@ def looks_of(row):
                 continue
     count = len(loaded(row.pk)[0].meshes)
     made = [
-        {"mesh": count + at, "node": mesh.node, "positions": mesh.positions.ravel().tolist(), "triangles": mesh.triangles.ravel().tolist()}
+        {
+            "name": mesh.name,
+            "mesh": count + at,
+            "node": mesh.node,
+            "positions": mesh.positions.ravel().tolist(),
+            "triangles": mesh.triangles.ravel().tolist(),
+        }
         for at, mesh in enumerate(character.meshes[count:])
     ]
     return {"muscles": found, "bones": sorted(bones), "made": made}

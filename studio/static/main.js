@@ -391,7 +391,7 @@ function connectControls() {
     }
     if (button?.dataset.solid) { store.state.solidLook[button.dataset.solid] = !store.state.solidLook[button.dataset.solid]; showLattice(); }
   });
-  document.addEventListener('toggle', (event) => { if (event.target.dataset?.where) markPlace(event.target.open ? event.target.dataset.where : ''); }, true);
+  document.addEventListener('toggle', ({ target }) => { if (target instanceof HTMLDetailsElement && target.dataset.where) markPlace(target.open ? target.dataset.where : ''); }, true);
   document.addEventListener('input', (event) => {
     if (event.target.id === 'solid-cut') { store.state.solidLook.cut = event.target.value / 100; app.viewport?.invalidate(); }
     const now = byId(`${event.target.id}-now`);

@@ -9,6 +9,7 @@ from django.db import IntegrityError, transaction
 from django.utils import timezone
 from numcodecs import Blosc
 
+from quiver.bodies.made import made_names
 from quiver.digests import digest_of
 from quiver.errors import BadInput
 from quiver.formats import frames
@@ -242,8 +243,10 @@ def unpack_offsets(take, chunk):
 
 
 def take_header(take):
-    """The stream's first message."""
-    return frames.header(take.rotated, take.translated, [], take.frame_rate, take.first_frame, take.frame_count, take.moved)
+    """The stream's first message. Meshes of muscles made by hand have names, for their numbers change with every other one."""
+    made = made_names(take.version.setup)
+    names = dict(enumerate(made, len(loaded(take.character_id)[0].meshes))) if made else {}
+    return frames.header(take.rotated, take.translated, [], take.frame_rate, take.first_frame, take.frame_count, take.moved, names)
 
 
 def chunk_message(take, chunk):

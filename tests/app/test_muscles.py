@@ -6,6 +6,7 @@ from quiver.bake.joints import Track
 from quiver.bodies.made import for_export
 from quiver.demo.building import Builder, Part
 from quiver.demo.shapes import vertex_normals
+from quiver.formats.frames import read_messages
 from quiver.formats.gltf.accessors import read_accessor
 from quiver.formats.gltf.reading import read_character
 from quiver.mesh import regions
@@ -132,6 +133,10 @@ class MuscleTest(RunningDeskTest):
         take = Take.objects.filter(character=self.row).latest("pk")
         self.assertEqual(take.job.state, "finished", take.job.message)
         self.assertGreater(max(max(pulls) for pulls in take.measures[self.layer().id]["pulls"]), 0.9)
+        # The stage knows which mesh is whose, whatever is made or removed later.
+        moved = read_messages(self.frames(take))[0]["moved"]
+        made = [mesh["name"] for mesh in self.client.get(self.url("motion/looks.json")).json()["made"]]
+        self.assertEqual([each["name"] for each in moved], ["", *made])
         tissue = take.layer_ids.index("arms")
         self.assertGreater(max(row[tissue] for row in take.added), 1.0)
         self.post("bake/start/", take=take.pk, name="soft", first="0", last="24", step="1", form="glb", shape_limit="0.5")

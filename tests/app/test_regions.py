@@ -230,7 +230,7 @@ class VolumeTakeTest(RunningDeskTest):
             take = self.soft_take()
         self.assertEqual(take.job.state, "finished", take.job.message)
         header, chunks, _ = read_messages(self.frames(take))
-        self.assertEqual(header["moved"], [{"mesh": 0, "vertices": list(range(40))}])
+        self.assertEqual(header["moved"], [{"mesh": 0, "vertices": list(range(40)), "name": ""}])
         streamed, computed = np.concatenate([chunk[4] for chunk in chunks]), np.concatenate(kept)
         self.assertGreater(np.abs(computed).max(), 0.005)
         lengths = {key: len(values) for key, values in take.measures["flesh"].items() if key != "cost"}

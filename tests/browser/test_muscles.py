@@ -65,6 +65,7 @@ class MuscleTest(TestCase):
         self.app.wait_for(lambda: len(self.layer()["muscles"]) == 2)
         self.assertEqual(self.layer()["muscles"][1]["drivers"][0]["of"], "lower_r")
         self.finished()
+        both = browser.run("return app.store.state.takeId")
         # Both lanes of pull are there, and rise to full as the elbows bend.
         browser.wait_for("return document.querySelectorAll('[data-pull-of] .pull-area').length === 2")
         peaks = "[...document.querySelectorAll('.is-pull .peak')].map((each) => each.textContent).join()"
@@ -82,4 +83,8 @@ class MuscleTest(TestCase):
         self.app.wait_for(lambda: len(self.layer()["muscles"]) == 1)
         self.finished()
         browser.wait_for("return app.viewport.view.made.length === 1")
+        # The take of both moves the one that is there, and nothing for the other.
+        both = f"app.takes.frames({both}).header.moved"
+        found = browser.run(f"return {both}.map((each) => app.viewport.view.parts.indexOf(app.viewport.view.partOf(each)))")
+        self.assertEqual(found, [1, -1])
         self.assertEqual(browser.complaints(), [])

@@ -30,8 +30,8 @@ class FramesTest(TestCase):
         for size in (0.5, 20.0):
             offsets = rng.uniform(-size, size, (3, 7, 3))
             steps, step = frames.quantised(offsets, frames.OFFSET_STEP)
-            data = frames.header([], [], [], 24.0, 0, 3, {2: range(7)})
+            data = frames.header([], [], [], 24.0, 0, 3, {2: range(7)}, {2: "made"})
             data += frames.chunk(0, np.zeros((3, 0, 4)), np.zeros((3, 0, 3)), None, steps, step)
             head, chunks, _ = frames.read_messages(data)
-            self.assertEqual(head["moved"], [{"mesh": 2, "vertices": list(range(7))}])
+            self.assertEqual(head["moved"], [{"mesh": 2, "vertices": list(range(7)), "name": "made"}])
             self.assertLess(np.abs(chunks[0][4] - offsets).max(), 0.51 * max(frames.OFFSET_STEP, size / frames.STEPS))

@@ -55,14 +55,14 @@ export class FrameStore {
     this._applyVectors(this.scales, scaled, a, b, share, (node, x, y, z) => nodes[node].scale.set(x, y, z));
   }
 
-  /** Put the offsets of a frame onto the moved vertices of the skin's parts. */
-  applyOffsets(frame, parts) {
+  /** Put the offsets of a frame onto the moved vertices of the skin's parts; ``partOf`` finds the one of an entry of the header's. */
+  applyOffsets(frame, partOf) {
     const at = Math.min(Math.max(frame - this.first, 0), this.loaded - 1);
     const a = Math.floor(at), b = Math.min(a + 1, this.loaded - 1), share = at - a;
     const keep = (1 - share) * this.offsetSteps[a], take = share * this.offsetSteps[b];
     let i = a * this.movedCount * 3, j = b * this.movedCount * 3;
-    for (const { mesh, vertices } of this.header.moved) {
-      const target = parts[mesh]?.geometry.attributes.moved;
+    for (const each of this.header.moved) {
+      const { vertices } = each, target = partOf(each)?.geometry.attributes.moved;
       // A muscle that a take knows may be gone by now.
       if (!target || vertices.at(-1) >= target.count) { i += 3 * vertices.length; j += 3 * vertices.length; continue; }
       for (const vertex of vertices) {

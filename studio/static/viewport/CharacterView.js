@@ -89,15 +89,18 @@ export class CharacterView {
     return found.filter(([, weight]) => weight > 0.004).sort((a, b) => b[1] - a[1]);
   }
 
+  /** The part that a take moves, if it is there yet: one made by hand has a name, for its number changes. */
+  partOf({ mesh, name }) { return name ? this.made?.find((part) => part.userData.made === name) : this.parts[mesh]; }
+
   _soften(frame, take) {
     if (this._softened !== take) {
       this._forgetOffsets();
       // What came without normals is drawn flat, by its triangles as they are.
-      const moved = take.header.moved.filter(({ mesh }) => this.parts[mesh]?.geometry.attributes.normal);
-      this._normals = moved.map(({ mesh, vertices }) => new SoftNormals(this.parts[mesh], vertices));
+      const moved = take.header.moved.filter((each) => this.partOf(each)?.geometry.attributes.normal);
+      this._normals = moved.map((each) => new SoftNormals(this.partOf(each), each.vertices));
       this._softened = take;
     }
-    take.applyOffsets(frame, this.parts);
+    take.applyOffsets(frame, (each) => this.partOf(each));
     for (const normals of this._normals) normals.update();
   }
 
@@ -164,6 +167,7 @@ export class CharacterView {
 
   /** Meshes that are not in the file, such as muscles made by hand: {mesh number, node, positions, triangles}; those of before go. */
   setMade(made) {
+    this._forgetOffsets();
     for (const old of this.made ?? []) {
       old.removeFromParent();
       this.influence.remove(old);
@@ -171,10 +175,11 @@ export class CharacterView {
       this.parts.splice(this.parts.indexOf(old), 1);
       old.geometry.dispose();
     }
-    this.made = made.map(({ mesh, node, positions, triangles }) => {
+    this.made = made.map(({ name, mesh, node, positions, triangles }) => {
       const geometry = new THREE.BufferGeometry().setAttribute('position', new THREE.BufferAttribute(new Float32Array(positions), 3)).setIndex(triangles);
       geometry.computeVertexNormals();
       const part = new THREE.Mesh(geometry, new THREE.MeshStandardMaterial({ color: 0xb5624c, roughness: 0.6 }));
+      part.userData.made = name;
       this._prepare(part);
       this.nodes[node].add(part);
       this.parts[mesh] = part;
