@@ -28,9 +28,9 @@ def _inner(character):
         return frozenset()
     largest = max(range(len(meshes)), key=lambda index: float(np.linalg.norm(np.ptp(positions[index], axis=0))))
     skin = np.ascontiguousarray(positions[largest], float), meshes[largest].triangles.astype(np.int64)
-    if not len(skin[1]):
-        return frozenset()
     others = [index for index, points in enumerate(positions) if index != largest and len(points)]
+    if not others or not len(skin[1]):
+        return frozenset()
     wound = igl.fast_winding_number(*skin, np.ascontiguousarray(np.concatenate([positions[index] for index in others]), float))
     inside = np.split(np.abs(wound) > 0.5, np.cumsum([len(positions[index]) for index in others])[:-1])
     return frozenset(index for index, each in zip(others, inside, strict=True) if each.mean() >= MOSTLY)
