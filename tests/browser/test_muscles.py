@@ -65,11 +65,11 @@ class MuscleTest(TestCase):
         self.app.wait_for(lambda: len(self.layer()["muscles"]) == 2)
         self.assertEqual(self.layer()["muscles"][1]["drivers"][0]["of"], "lower_r")
         self.finished()
-        both = browser.run("return app.store.state.takeId")
         # Both lanes of pull are there, and rise to full as the elbows bend.
         browser.wait_for("return document.querySelectorAll('[data-pull-of] .pull-area').length === 2")
         peaks = "[...document.querySelectorAll('.is-pull .peak')].map((each) => each.textContent).join()"
         browser.wait_for(f"return {peaks} === 'pull 100 %,pull 100 %'")
+        both = browser.wait_for("const { takeId } = app.store.state; return app.takes.frames(takeId)?.header.moved.length === 2 && takeId")
         # Under the skin they are seen, and are drawn where the take has them.
         self.assertFalse(browser.run("return app.viewport.view.parts[1].visible"))
         browser.click(".stage-tools [data-under=skin]")
