@@ -129,7 +129,10 @@ def _other_side(character, setup, layer, own, taken):
     bones = [_mirrored_bone(character, end.bone) for end in (own.origin, own.insertion)]
     ends = [replace(end, joint=joint, bone=bone) for end, joint, bone in zip((own.origin, own.insertion), joints, bones, strict=True)]
     drivers = tuple(replace(each, of=_mirrored_joint(character, each.of)) if each.by == "angle" else each for each in own.drivers)
-    name = f"{own.name}, other side"[:200]
+    name = own.name
+    for end, joint in zip((own.origin, own.insertion), joints, strict=True):
+        name = name.replace(end.joint, joint)
+    name = (name if name != own.name else f"{own.name}, other side")[:200]
     changed = replace(
         own, id="", name=name, origin=ends[0], insertion=ends[1], drivers=tuple(each for each in drivers if each.by != "muscle")
     )

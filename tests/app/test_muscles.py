@@ -123,6 +123,7 @@ class MuscleTest(RunningDeskTest):
         self.all(command="mirror")
         first, other = self.layer().muscles
         self.assertEqual((other.origin.joint, other.insertion.joint, other.drivers[0].of), ("upper_r", "lower_r", "lower_r"))
+        self.assertEqual((first.name, other.name), ("upper_l to lower_l", "upper_r to lower_r"))
         np.testing.assert_allclose(np.array(other.form.points), np.array(first.form.points) * [-1, 1, 1])
         levels = np.where(np.abs(np.abs(skin.positions[:, 0]) - 0.32) < 0.24, regions.IN_FULL, regions.OUT).astype(np.uint8)
         setup = edits.with_new_region(self.fresh.setup, "Arms", "skin", len(levels), regions.encode(levels))
