@@ -13,7 +13,7 @@ from numba.extending import register_jitable
 
 from quiver.kernels.compiling import kernel
 from quiver.kernels.gathering import gathered
-from quiver.kernels.lanes import LANES, fused, gather, load, scatter, store
+from quiver.kernels.lanes import LANES, fused, gather, larger, load, scatter, splat, store
 from quiver.kernels.measures import spanned
 
 TINY = 1e-30
@@ -74,48 +74,69 @@ def _keep_volumes(first, each, step, is_again, points, positions, goals, surface
     in a substep, for those that give way to nothing.
 
     surfaces  corners int32 (3 B, 16) of faces that look outwards, nobody's for lanes without one, those of surface q from rows starts[q]
-              on; by which share each counts, float32 (B, 16), as one between what is inside in full and what is in part; rims int32 (R,)
-              the particles at them, from rim_starts[q] on; the faces around each as `gathered` takes them; and numbers int32 (B, 16) of all
-              lanes
+              on; by which share each counts, float32 (B, 16), as one between what is inside in full and what is in part; rims int32 (R, 16)
+              the particles at them, nobody's for lanes without one, in rows from rim_starts[q] on; the faces around each as `gathered`
+              takes them; and numbers int32 (B, 16) of all lanes
     goals (Q,) six times the volumes wanted [m3]; compliances (Q,) over dt squared, of these
     farthest  no particle is pushed farther in a substep than this share of how large its piece is
-    room      scratch: ways (9 B, 16), looks (16 B, 4), pushes (R, 3), sixfolds (Q,), sums (Q, 16); and of the last look: where rims were
-              (R, 3), and by how much it had grown, how much it gives, and the most that one goes (Q, 3)
+    room      scratch: ways (9 B, 16), looks (16 B, 4), pushes (3 R, 16), sixfolds (Q,), sums (Q, 16); and of the last look: where rims
+              were (3 R, 16), and by how much it had grown, how much it gives, and the most that one goes (Q, 3)
     """
     corners, starts, shares, rims, rim_starts, (ptr, ind, ones), numbers = surfaces
     ways, looks, pushes, sixfolds, sums, seen, found = room
     for q in range(first, len(compliances), each):
         if is_again and compliances[q] > 0.0:
             continue
-        origin = corners[3 * starts[q], 0]
+        origin, begin, end = corners[3 * starts[q], 0], rim_starts[q], rim_starts[q + 1]
         if step == 0 and not is_again:
             sixfolds[q] = see_from(origin, starts[q], starts[q + 1], positions, corners, shares, ways)
         if step % AFRESH == 0 and not is_again:
-            store(sums, q, grown(origin, starts[q], starts[q + 1], points, corners, shares, ways, numbers, looks))
-            gives, most, more = compliances[q], 0.0, 0.0
-            for lane in range(LANES):
-                more += sums[q, lane]
-            for r in range(rim_starts[q], rim_starts[q + 1]):
-                x, y, z = gathered(ptr[r], ptr[r + 1], ind, ones, looks)
-                i = rims[r]
-                pushes[r, 0], pushes[r, 1], pushes[r, 2] = x, y, z
-                seen[r, 0], seen[r, 1], seen[r, 2] = points[i, 0], points[i, 1], points[i, 2]
-                square, mass = np.float64(x * x + y * y + z * z), np.float64(points[i, 3])
-                gives, most = gives + mass * square, max(most, mass * mass * square)
-            found[q, 0], found[q, 1], found[q, 2] = more, gives, math.sqrt(most)
+            total = grown(origin, starts[q], starts[q + 1], points, corners, shares, ways, numbers, looks)
+            found[q, 0] = summed_up(total, sums, q)
+            for r in range(begin, end):
+                for lane in range(LANES):
+                    at = LANES * r + lane
+                    pushes[3 * r, lane], pushes[3 * r + 1, lane], pushes[3 * r + 2, lane] = gathered(ptr[at], ptr[at + 1], ind, ones, looks)
+            gives, most = splat(0.0), splat(0.0)
+            for r in range(begin, end):
+                x, y, z, mass = gather(points, rims, r)
+                store(seen, 3 * r, x)
+                store(seen, 3 * r + 1, y)
+                store(seen, 3 * r + 2, z)
+                px, py, pz = load(pushes, 3 * r), load(pushes, 3 * r + 1), load(pushes, 3 * r + 2)
+                square = fused(px, px, fused(py, py, pz * pz))
+                gives, most = fused(mass, square, gives), larger(mass * mass * square, most)
+            found[q, 1] = compliances[q] + summed_up(gives, sums, q)
+            store(sums, q, most)
+            largest = sums[q, 0]
+            for lane in range(1, LANES):
+                largest = max(largest, sums[q, lane])
+            more, found[q, 2] = found[q, 0], math.sqrt(largest)
         else:
-            more = found[q, 0]
-            for r in range(rim_starts[q], rim_starts[q + 1]):
-                i = rims[r]
-                for k in range(3):
-                    more += pushes[r, k] * (points[i, k] - seen[r, k])
+            total = splat(0.0)
+            for r in range(begin, end):
+                x, y, z, _ = gather(points, rims, r)
+                x, y, z = x - load(seen, 3 * r), y - load(seen, 3 * r + 1), z - load(seen, 3 * r + 2)
+                total = fused(load(pushes, 3 * r), x, fused(load(pushes, 3 * r + 1), y, fused(load(pushes, 3 * r + 2), z, total)))
+            more = found[q, 0] + summed_up(total, sums, q)
         share = (goals[q] - (sixfolds[q] + more)) / max(found[q, 1], TINY)
         limit = farthest * abs(goals[q] / 6.0) ** (1.0 / 3.0) / max(found[q, 2], TINY)
-        share = min(max(share, -limit), limit)
-        for r in range(rim_starts[q], rim_starts[q + 1]):
-            i = rims[r]
-            for k in range(3):
-                points[i, k] += points[i, 3] * share * pushes[r, k]
+        share = np.float32(min(max(share, -limit), limit))
+        for r in range(begin, end):
+            x, y, z, mass = gather(points, rims, r)
+            by = mass * share
+            x, y, z = fused(by, load(pushes, 3 * r), x), fused(by, load(pushes, 3 * r + 1), y), fused(by, load(pushes, 3 * r + 2), z)
+            scatter(points, rims, r, x, y, z, mass)
+
+
+@register_jitable
+def summed_up(lanes, sums, row):
+    """The sum of all lanes; row of ``sums`` is room."""
+    total = 0.0
+    store(sums, row, lanes)
+    for lane in range(LANES):
+        total += sums[row, lane]
+    return total
 
 
 keep_volumes = kernel(_keep_volumes)

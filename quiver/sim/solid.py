@@ -95,19 +95,20 @@ def _faces_in_lanes(faces, shares, starts, count):
     corners[lanes] = faces
     weights = aligned((blocks[-1], LANES))
     weights.reshape(-1)[lanes] = shares
-    rims, which = [], []
+    rims, which, rim_starts = [], [], [0]
     for a, b in itertools.pairwise(starts):
         found, number = np.unique(faces[a:b], return_inverse=True)
-        which.append(number.reshape(-1) + sum(map(len, rims)))
-        rims.append(found)
-    rim_starts = np.cumsum([0, *map(len, rims)]).astype(np.int32)
+        which.append(number.reshape(-1) + LANES * rim_starts[-1])
+        rim_starts.append(rim_starts[-1] + -(-len(found) // LANES))
+        rims.append(np.pad(found, (0, -len(found) % LANES), constant_values=LANES // 4 * row_count(count) - 1))
     which = np.concatenate([*which, np.zeros(0, int)])
     order = np.argsort(which, kind="stable")
-    ptr = np.searchsorted(which[order], np.arange(rim_starts[-1] + 1)).astype(np.int64)
+    ptr = np.searchsorted(which[order], np.arange(LANES * rim_starts[-1] + 1)).astype(np.int64)
     around = ptr, np.repeat(lanes, 3)[order].astype(np.uint32), np.ones(len(order), np.float32)
     numbers = np.arange(len(corners), dtype=np.int32).reshape(-1, LANES)
     corners = np.ascontiguousarray(corners.reshape(-1, LANES, 3).transpose(0, 2, 1)).reshape(-1, LANES)
-    return corners, blocks, weights, np.concatenate([*rims, np.zeros(0, int)]).astype(np.int32), rim_starts, around, numbers
+    rims = np.concatenate([*rims, np.zeros(0, int)]).astype(np.int32).reshape(-1, LANES)
+    return corners, blocks, weights, rims, np.array(rim_starts, np.int32), around, numbers
 
 
 _NO_FACES = np.zeros((0, 3), np.int32), np.zeros(0), np.zeros(1, np.int32)
@@ -462,7 +463,8 @@ def _room_for(arrays):
     looks = np.zeros((LANES * rows, 4), np.float32)
     many = len(starts) - 1
     sums, found = aligned((many, LANES)), np.zeros((many, 3))
-    return aligned((9 * rows, LANES)), looks, np.zeros((len(rims), 3)), np.zeros(many), sums, np.zeros((len(rims), 3), np.float32), found
+    pushes, seen = aligned((3 * len(rims), LANES)), aligned((3 * len(rims), LANES))
+    return aligned((9 * rows, LANES)), looks, pushes, np.zeros(many), sums, seen, found
 
 
 def _loosen(model, positions):
