@@ -22,8 +22,6 @@ EXACT = 9
 INWARDS = 1.0 - 1e-7
 SAMPLES = np.concatenate([np.full((1, 4), 0.25)] + [0.25 + share * (np.eye(4) - 0.25) for share in (0.3, 0.6, 0.9)])
 """Where a tetrahedron is looked at: its middle, and on the ways to its corners."""
-FARTHEST = 0.56
-"""How far a tetrahedron's corners are from its middle, in lengths of a cell: sqrt(1/2^2 + 1/4^2), and a little."""
 _OTHER_AXES = np.array([[1, 2], [2, 0], [0, 1]])
 
 
@@ -84,14 +82,15 @@ def build(positions, triangles, chosen, edge, is_cut=False, thickness=None):
     asked = np.flatnonzero(_near_region(around_region, size))
     if is_cut:
         corners = low + edge * _node_positions(_node_codes(faces[asked], size).ravel(), size)
-        shares[asked] = _filled(corners.reshape(-1, 4, 3), FARTHEST * edge, points, triangles)
+        shares[asked] = _filled(corners.reshape(-1, 4, 3), points, triangles)
         flesh = shares > 0.0
     else:
         flesh[asked] = _is_inside(centres[asked], points, triangles)
     kept = flesh & around_region
     if thickness is not None:
         inner = np.flatnonzero(kept)
-        kept[inner] = np.sqrt(_squared_distances(centres[inner], points, triangles)) <= thickness[nearest[inner]]
+        squares = igl.point_mesh_squared_distance(np.ascontiguousarray(centres[inner]), points, np.asarray(triangles, np.int64))[0]
+        kept[inner] = np.sqrt(squares) <= thickness[nearest[inner]]
     full = np.unique(_node_codes(faces[np.flatnonzero(kept)], size))
     is_thin = ~np.isin(_node_codes(faces[own], size), full).any(1)
     kept[own] = True
@@ -113,21 +112,11 @@ def build(positions, triangles, chosen, edge, is_cut=False, thickness=None):
     return Lattice(*parts, shares[rows][np.argsort(place_of)] if is_cut else None)
 
 
-def _filled(corners, farthest, points, triangles):
-    """Which share of tetrahedra with corners (T, 4, 3) lies inside of a surface, points (V, 3) and triangles (F, 3): (T,).
-
-    By a few samples each where the surface may cut it, coming so near to its middle [m], else by its middle.
-    """
-    middles = corners.mean(1)
-    shares = _is_inside(middles, points, triangles).astype(float)
-    is_cut = _squared_distances(middles, points, triangles) <= farthest**2
-    asked = np.einsum("sc,tck->tsk", SAMPLES, corners[is_cut])
-    shares[is_cut] = _is_inside(asked.reshape(-1, 3), points, triangles).reshape(asked.shape[:2]).mean(1)
-    return shares
-
-
-def _squared_distances(asked, points, triangles):
-    return igl.point_mesh_squared_distance(np.ascontiguousarray(asked), points, np.asarray(triangles, np.int64))[0]
+def _filled(corners, points, triangles):
+    """Which share of tetrahedra with corners (T, 4, 3) lies inside of a surface, points (V, 3) and triangles (F, 3), by a few samples each:
+    (T,)."""
+    asked = np.einsum("sc,tck->tsk", SAMPLES, corners).reshape(-1, 3)
+    return _is_inside(asked, points, triangles).reshape(len(corners), -1).mean(1)
 
 
 def _is_inside(asked, points, triangles):

@@ -21,8 +21,8 @@ def mesh_name(layer_id, muscle_id):
 
 
 def made_names(setup):
-    """The names of the meshes that `with_made` adds, in order."""
-    return [mesh_name(layer.id, own.id) for layer in setup.layers for own in layer.muscles if own.form]
+    """{name of a mesh that `with_made` adds: the name that the artist gave it}, in order."""
+    return {mesh_name(layer.id, own.id): own.name for layer in setup.layers for own in layer.muscles if own.form}
 
 
 def with_made(character, setup):
@@ -39,8 +39,7 @@ def with_made(character, setup):
 
 def for_export(character, setup):
     """The same with the names that the artist gave them."""
-    names = {mesh_name(layer.id, own.id): own.name for layer in setup.layers for own in layer.muscles if own.form}
-    meshes = with_made(character, setup).meshes
+    names, meshes = made_names(setup), with_made(character, setup).meshes
     return replace(character, meshes=tuple(replace(mesh, name=names.get(mesh.name, mesh.name)) for mesh in meshes))
 
 

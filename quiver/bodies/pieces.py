@@ -79,14 +79,14 @@ def _piece(mesh_name, vertices, points, triangles, size):
     area = 0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
     length = float(np.linalg.norm(np.ptp(points, axis=0)))
     problems, hinders, spot = [], False, int(np.linalg.norm(points - points.mean(0), axis=1).argmin())
-    edges, counts = edges_of_triangles(triangles, len(points)) if len(triangles) else (np.zeros((0, 2), int), np.zeros(0, int))
+    edges, counts = edges_of_triangles(triangles, len(points))
     open_edges = edges[counts == 1]
     if len(points) < FEWEST or length < TINY * size:
         problems.append(f"too small: {len(points)} vertices, {1000.0 * length:.3g} mm long")
         hinders = True
-    elif not len(triangles) or len(open_edges) > OPEN * len(edges):
+    elif len(open_edges) > OPEN * len(edges):
         problems.append(f"open: {len(open_edges)} of its {len(edges)} edges have one triangle only, so it has no inside")
-        hinders, spot = True, open_edges[0, 0] if len(open_edges) else spot
+        hinders, spot = True, open_edges[0, 0]
     elif volume < FLAT * (area / np.pi) ** 1.5 * np.pi / 6.0:
         problems.append(f"flat: {1e6 * volume:.3g} cm³ inside of {1e4 * area:.3g} cm²")
         hinders = True

@@ -13,7 +13,7 @@ from numba.extending import register_jitable
 
 from quiver.kernels.compiling import kernel
 from quiver.kernels.gathering import gathered
-from quiver.kernels.lanes import LANES, fused, gather, larger, load, scatter, splat, store
+from quiver.kernels.lanes import LANES, fused, gather, larger, least, load, scatter, splat, store, total_of
 from quiver.kernels.measures import spanned
 
 TINY = 1e-30
@@ -79,11 +79,11 @@ def _keep_volumes(first, each, step, is_again, points, positions, goals, surface
               takes them; and numbers int32 (B, 16) of all lanes
     goals (Q,) six times the volumes wanted [m3]; compliances (Q,) over dt squared, of these
     farthest  no particle is pushed farther in a substep than this share of how large its piece is
-    room      scratch: ways (9 B, 16), looks (16 B, 4), pushes (3 R, 16), sixfolds (Q,), sums (Q, 16); and of the last look: where rims
-              were (3 R, 16), and by how much it had grown, how much it gives, and the most that one goes (Q, 3)
+    room      scratch: ways (9 B, 16), looks (16 B, 4), pushes (3 R, 16), sixfolds (Q,); and of the last look: where rims were
+              (3 R, 16), and by how much it had grown, how much it gives, and the most that one goes (Q, 3)
     """
     corners, starts, shares, rims, rim_starts, (ptr, ind, ones), numbers = surfaces
-    ways, looks, pushes, sixfolds, sums, seen, found = room
+    ways, looks, pushes, sixfolds, seen, found = room
     for q in range(first, len(compliances), each):
         if is_again and compliances[q] > 0.0:
             continue
@@ -91,8 +91,7 @@ def _keep_volumes(first, each, step, is_again, points, positions, goals, surface
         if step == 0 and not is_again:
             sixfolds[q] = see_from(origin, starts[q], starts[q + 1], positions, corners, shares, ways)
         if step % AFRESH == 0 and not is_again:
-            total = grown(origin, starts[q], starts[q + 1], points, corners, shares, ways, numbers, looks)
-            found[q, 0] = summed_up(total, sums, q)
+            more = total_of(grown(origin, starts[q], starts[q + 1], points, corners, shares, ways, numbers, looks))
             for r in range(begin, end):
                 for lane in range(LANES):
                     at = LANES * r + lane
@@ -106,19 +105,14 @@ def _keep_volumes(first, each, step, is_again, points, positions, goals, surface
                 px, py, pz = load(pushes, 3 * r), load(pushes, 3 * r + 1), load(pushes, 3 * r + 2)
                 square = fused(px, px, fused(py, py, pz * pz))
                 gives, most = fused(mass, square, gives), larger(mass * mass * square, most)
-            found[q, 1] = compliances[q] + summed_up(gives, sums, q)
-            store(sums, q, most)
-            largest = sums[q, 0]
-            for lane in range(1, LANES):
-                largest = max(largest, sums[q, lane])
-            more, found[q, 2] = found[q, 0], math.sqrt(largest)
+            found[q, 0], found[q, 1], found[q, 2] = more, compliances[q] + total_of(gives), math.sqrt(-least(-most))
         else:
             total = splat(0.0)
             for r in range(begin, end):
                 x, y, z, _ = gather(points, rims, r)
                 x, y, z = x - load(seen, 3 * r), y - load(seen, 3 * r + 1), z - load(seen, 3 * r + 2)
                 total = fused(load(pushes, 3 * r), x, fused(load(pushes, 3 * r + 1), y, fused(load(pushes, 3 * r + 2), z, total)))
-            more = found[q, 0] + summed_up(total, sums, q)
+            more = found[q, 0] + total_of(total)
         share = (goals[q] - (sixfolds[q] + more)) / max(found[q, 1], TINY)
         limit = farthest * abs(goals[q] / 6.0) ** (1.0 / 3.0) / max(found[q, 2], TINY)
         share = np.float32(min(max(share, -limit), limit))
@@ -127,16 +121,6 @@ def _keep_volumes(first, each, step, is_again, points, positions, goals, surface
             by = mass * share
             x, y, z = fused(by, load(pushes, 3 * r), x), fused(by, load(pushes, 3 * r + 1), y), fused(by, load(pushes, 3 * r + 2), z)
             scatter(points, rims, r, x, y, z, mass)
-
-
-@register_jitable
-def summed_up(lanes, sums, row):
-    """The sum of all lanes; row of ``sums`` is room."""
-    total = 0.0
-    store(sums, row, lanes)
-    for lane in range(LANES):
-        total += sums[row, lane]
-    return total
 
 
 keep_volumes = kernel(_keep_volumes)

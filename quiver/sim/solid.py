@@ -462,9 +462,8 @@ def _room_for(arrays):
     rows = len(corners) // 3
     looks = np.zeros((LANES * rows, 4), np.float32)
     many = len(starts) - 1
-    sums, found = aligned((many, LANES)), np.zeros((many, 3))
     pushes, seen = aligned((3 * len(rims), LANES)), aligned((3 * len(rims), LANES))
-    return aligned((9 * rows, LANES)), looks, pushes, np.zeros(many), sums, seen, found
+    return aligned((9 * rows, LANES)), looks, pushes, np.zeros(many), seen, np.zeros((many, 3))
 
 
 def _loosen(model, positions):

@@ -105,9 +105,13 @@ def make_muscle(row, layer_id, mesh_name, vertices, sent):
     points, outwards = attaching.under_skin(character, mesh, numbers, 0.55 * thickness)
     form = MuscleForm(tuple(map(tuple, points.tolist())), shape, width, thickness, outwards=tuple(outwards.tolist()))
     heaviest = [character.skeleton.names[int(mesh.heaviest[number])] for number in (numbers[0], numbers[-1])]
-    label = sent.get("name", "").strip()[:200] or f"{heaviest[0]} to {heaviest[1]}"
+    label = sent.get("name", "").strip()[:200] or _named_by(*heaviest)
     made = Muscle("", label, "", 0, Attachment(heaviest[0]), Attachment(heaviest[1]), form=form)
     return edit(row, lambda setup: edits.with_more_muscles(setup, layer_id, [made]), f"{label}: made").take
+
+
+def _named_by(origin, insertion):
+    return f"{origin} to {insertion}"
 
 
 def mirror(row, layer_id, names):
@@ -129,10 +133,8 @@ def _other_side(character, setup, layer, own, taken):
     bones = [_mirrored_bone(character, end.bone) for end in (own.origin, own.insertion)]
     ends = [replace(end, joint=joint, bone=bone) for end, joint, bone in zip((own.origin, own.insertion), joints, bones, strict=True)]
     drivers = tuple(replace(each, of=_mirrored_joint(character, each.of)) if each.by == "angle" else each for each in own.drivers)
-    name = own.name
-    for end, joint in zip((own.origin, own.insertion), joints, strict=True):
-        name = name.replace(end.joint, joint)
-    name = (name if name != own.name else f"{own.name}, other side")[:200]
+    is_named_by = own.name == _named_by(own.origin.joint, own.insertion.joint)
+    name = _named_by(*joints) if is_named_by else f"{own.name}, other side"[:200]
     changed = replace(
         own, id="", name=name, origin=ends[0], insertion=ends[1], drivers=tuple(each for each in drivers if each.by != "muscle")
     )

@@ -10,7 +10,6 @@ from quiver.formats import lattice
 from quiver.layers.kinds import JOINTS, MUSCLES
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
-from quiver.run.parts import muscles
 from quiver.run.plan import PlanContext
 from quiver.setup import document as setup_document
 from quiver.setup import edits
@@ -172,8 +171,8 @@ def _soft_body(row, setup, layer, notes):
     character, _ = loaded(row.pk)
     character = with_made(character, setup)
     context = PlanContext(character, setup, character.clip_or_still(""), notes)
-    if kind.name == "tissue":
-        context.units_so_far = muscles.units(context, [each for each in setup.layers if each.muscles and each.is_on])
+    for below in kind.follows:
+        context.units_so_far += registry.kind_of(below).build(context, [each for each in setup.layers if each.kind == below and each.is_on])
     (body,) = kind.build(context, [layer])
     return body
 
@@ -182,8 +181,6 @@ def volume_facts(row, layer_id, cell_size=None):
     """What the panel says of a volume as it would be built, with another size of its cells if given [mm]. Raises BadInput."""
     setup = row.setup if cell_size is None else edits.set_dial(row.setup, [layer_id], "cell_size", cell_size)
     layer, notes = edits.carrier(setup, layer_id), []
-    if layer.kind != "volume":
-        raise BadInput(f"expected a soft volume, “{layer.name}” is of the kind {registry.kind_of(layer.kind).label}")
     body = _soft_body(row, setup, layer, notes)
     litres = 1000.0 * float(body.body.volumes.sum())
     return {
