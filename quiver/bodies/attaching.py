@@ -106,26 +106,27 @@ def joint_distances(skeleton, rest, node, points):
 
 
 class Between:
-    """Nodes (N, 3) [file units] of Q muscles, each of which two nodes of the character carry: FRAMES frames along each muscle's middle line
+    """Nodes (N, 3) [m] of Q muscles, each of which two nodes of the character carry: FRAMES frames along each muscle's middle line
     go from what the first does to what the second does, without thinning where the joint between them bends.
 
     carriers   (Q, 2) nodes of the character; lines (Q, FRAMES, 3) where the frames are in the rest pose
     muscle     int (N,) whose each node is; shares (N,) how far along the line, 0..1
+    scale      metres in a unit of the file, in which node matrices are
 
     Raises BadInput where a node of the character has no size in the rest pose.
     """
 
-    def __init__(self, nodes, muscle, shares, carriers, lines, rest_world):
+    def __init__(self, nodes, muscle, shares, carriers, lines, rest_world, scale):
         rest = rest_world[carriers]
         if (np.abs(np.linalg.det(rest[..., :3])) < FLAT).any():
             raise BadInput("a muscle is attached to a joint that is scaled to nothing in the rest pose")
-        self.carriers, self.lines = carriers, lines
+        self.carriers, self.lines, self.scale = carriers, lines, scale
         self._unbound = np.linalg.inv(_square(rest))
+        self._unbound[..., :3, 3] *= scale
         at = np.clip(shares, 0.0, 1.0) * (FRAMES - 1)
         first = np.minimum(at.astype(int), FRAMES - 2)
-        slots = np.stack([first, first + 1, first, first], 1) + FRAMES * muscle[:, None]
-        weights = np.zeros((len(nodes), 4), np.float32)
-        weights[:, 0], weights[:, 1] = first + 1 - at, at - first
+        slots = np.stack([first, first + 1], 1) + FRAMES * muscle[:, None]
+        weights = np.stack([first + 1 - at, at - first], 1).astype(np.float32)
         binds = np.tile(np.eye(3, 4), (FRAMES * len(carriers), 1, 1))
         middle = nodes.mean(0)
         # Their own space begins in their middle: far from it float32 is coarse.
@@ -136,17 +137,19 @@ class Between:
         )
 
     def positions(self, world):
-        """Where the nodes are, (S, N, 3) [file units], in node matrices (S, J, 3, 4)."""
-        moved = (_square(world[:, self.carriers]) @ self._unbound)[..., :3, :]
+        """Where the nodes are, (S, N, 3) [m], in node matrices (S, J, 3, 4)."""
+        carried = _square(world[:, self.carriers])
+        carried[..., :3, 3] *= self.scale
+        moved = (carried @ self._unbound)[..., :3, :]
         share = np.linspace(0.0, 1.0, FRAMES)
-        places = np.einsum("sqeij,qkj->sqeki", moved[..., :3], self.lines) + moved[..., None, :, 3]
+        places = self.lines[:, None] @ np.swapaxes(moved[..., :3], -1, -2) + moved[..., None, :, 3]
         places = (1.0 - share)[:, None] * places[:, :, 0] + share[:, None] * places[:, :, 1]
-        rotations = transforms.pure_rotations(moved[..., :3])
-        flips = np.linalg.det(rotations)[..., None, None]
+        rotations, volumes = transforms.pure_rotations(moved[..., :3]), np.linalg.det(moved[..., :3])
+        flips = np.where(volumes < 0.0, -1.0, 1.0)[..., None, None]
         turns = transforms.from_matrices(rotations * flips)
         begins, ends = (np.repeat(turns[:, :, end : end + 1], FRAMES, axis=2) for end in (0, 1))
         turns = transforms.slerp(begins, ends, np.broadcast_to(share, begins.shape[:-1]).copy())
-        sizes = np.cbrt(np.abs(np.linalg.det(moved[..., :3])))
+        sizes = np.cbrt(np.abs(volumes))
         sizes = sizes[:, :, :1] + share * (sizes[:, :, 1:] - sizes[:, :, :1])
         linear = transforms.to_matrices(turns) * (sizes[..., None, None] * flips[:, :, :1])
         # The ends go just as what carries them.

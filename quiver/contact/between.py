@@ -1,108 +1,119 @@
 """What the muscles of one solid meet of each other: they keep apart and slide."""
 
 import numpy as np
-from scipy import sparse
 
+from quiver.contact.posed import corners_of_leaves, nearby
 from quiver.kernels import between as kernel
-from quiver.kernels.nearest import blend, vertex_normals
-from quiver.mesh.nearest import NearestOn
+from quiver.kernels.lanes import LANES, aligned
+from quiver.kernels.nearest import build_tree, levels_of, vertex_normals
+from quiver.kernels.posed import NOWHERE
+from quiver.sim.packing import nobody
 from quiver.sim.varying import Varying
 from quiver.threads import split
 
-NEAR, DEEP, WORTH_A_THREAD = 0.004, 0.03, 512
+NEAR, DEEP = 0.004, 0.03
 """What is so close is looked at besides how far it moves [m]; deeper inside of another than the second nothing is looked for."""
-ASTRAY = 0.5
-"""By this share of its length a way may lead elsewhere than is thought."""
+WORTH_A_THREAD = 32
+"""Packets of points that are."""
 LET_OUT = 0.12
 """By which share of its depth a point that began inside of another is let out in a frame."""
 CROSSED = 0.002
 """Muscles that cross by so much at rest are listed [m]."""
 
 
-def may_meet(gaps, normals, ways, near):
-    """Whether what is so far in front of something, gaps (M,) [m], may come as ``near`` to it, which looks along normals (M, 3), on one of
-    some ways (M, 3) each that it goes against it.
-    """
-    least = gaps
-    for way in ways:
-        least = np.minimum(least, gaps + np.einsum("mk,mk->m", way, normals) - ASTRAY * np.linalg.norm(way, axis=1))
-    return least < near
-
-
-def _carrying(corners, weights, count):
-    """The matrix (V, N) that carries V points at corners (V, 4), by weights (V, 4), among so many particles."""
-    rows = np.repeat(np.arange(len(corners)), corners.shape[1])
-    return sparse.csr_matrix((weights.ravel(), (rows, corners.ravel())), shape=(len(corners), count))
-
-
 class BetweenMuscles(Varying):
     """Surfaces of several muscles as one: V vertices, each of which particles carry by corners int (V, 4) and weights (V, 4).
 
-    rest (N, 3) [m] the particles at rest; triangles int (F, 3); owners (V,) which muscle a vertex is of; may (V,) which touch
+    rest (N, 3) [m] the particles at rest, and their inverse masses (N,); triangles int (F, 3); owners (V,) which muscle a vertex is of;
+    may (V,) which touch
     """
 
     VARYING = ("inside",)
 
-    def __init__(self, rest, triangles, corners, weights, owners, may):
-        self.corners, self.weights, self.owners = corners, weights, owners
-        self.rows, self._carrying = np.flatnonzero(may), _carrying(corners, weights, len(rest))
-        points = self._places(rest)
-        self.tree, self.face_owners = NearestOn(points, triangles), owners[triangles[:, 0]].astype(np.int64)
-        self.node_owners = np.empty(2 * len(self.tree.starts) - 3, np.int64)
-        kernel.own_nodes(self.face_owners, self.tree.order, self.tree.starts, self.node_owners)
-        self.at_rest = self._look(points, np.full(len(self.rows), DEEP))
+    def __init__(self, rest, masses, triangles, corners, weights, owners, may):
+        self.corners, self.weights = np.ascontiguousarray(corners, np.int32), np.ascontiguousarray(weights, float)
+        self.masses, self._nobody = np.ascontiguousarray(masses, float), nobody(len(rest))
+        points = np.einsum("vc,vck->vk", weights, rest[corners])
+        self.rows, self._packets, self._pieces = _packets(points, owners, may)
+        self.owners, self.forest = owners, _forest(points, np.ascontiguousarray(triangles, np.int32), owners)
+        self._near_places = np.full((len(points) + 1, 4), NOWHERE, np.float32)
+        self._boxes = np.empty((2 * len(self.forest.starts) - len(self.forest.roots), 6), np.float32)
+        self._places = self._carry(rest, np.zeros((0, *rest.shape)))[0]
+        self.at_rest = self._look(np.full(len(self.rows), DEEP))
         self.start()
 
     def start(self):
         """Begin as at rest."""
-        self.inside = self.at_rest[1] < 0.0
+        self.inside = self.at_rest[2] < 0.0
 
     def crossed(self):
         """{(muscle, muscle): how deep they cross at rest [m]}."""
-        found, depths, _, _ = self.at_rest
+        found, _, depths, _ = self.at_rest
         out = {}
-        for row, (face, depth) in enumerate(zip(found, depths, strict=True)):
-            if face >= 0 and depth < -CROSSED:
-                pair = tuple(sorted((int(self.owners[self.rows[row]]), int(self.face_owners[face]))))
-                out[pair] = max(out.get(pair, 0.0), -float(depth))
+        for row in np.flatnonzero(depths < -CROSSED):
+            pair = tuple(sorted(int(self.owners[vertex]) for vertex in (self.rows[row], self.forest.triangles[found[row], 0])))
+            out[pair] = max(out.get(pair, 0.0), -float(depths[row]))
         return out
 
-    def _places(self, positions):
-        return self._carrying @ positions
+    def _carry(self, positions, ways):
+        """Where the vertices are (V, 3) and how far they go (K, V, 3), of particles at positions (N, 3) that go ways (K, N, 3)."""
+        count = len(self.corners)
+        places, gone = np.empty((count, 3)), np.empty((len(ways), count, 3))
+        kernel.carry_all(0, count, self.corners, self.weights, positions, ways, places, gone, self._near_places)
+        return places, gone
 
-    def _look(self, points, limits):
-        """(faces (R,), signed distances (R,), weights (R, 3), normals (R, 3)) of what is nearest of others to the points that touch."""
-        tree, asked = self.tree, np.ascontiguousarray(points[self.rows])
-        found, weights = np.empty(len(asked), np.int64), np.empty((len(asked), 3))
-        mine = self.owners[self.rows].astype(np.int64)
-        arrays = (tree.points, tree.triangles, tree.order, tree.starts, tree.boxes, self.face_owners, self.node_owners)
-        split(lambda first, end: kernel.find_other(first, end, asked, mine, limits, *arrays, found, weights), len(asked), WORTH_A_THREAD)
-        normals = np.empty_like(tree.points)
-        vertex_normals(tree.points, tree.triangles, normals)
-        spots, looks = np.empty((len(asked), 3)), np.empty((len(asked), 3))
-        blend(tree.points, normals, tree.triangles, found, weights, spots, looks)
-        distances = np.where(found >= 0, np.einsum("rk,rk->r", asked - spots, looks), np.inf)
-        return found, distances, weights, looks
+    def _look(self, limits):
+        """(triangles (R,), -1 for none, their second and third corners' shares (R, 2), signed distances (R,), normals (R, 3)) of what is
+        nearest of others to the points that touch, within limits (R,)."""
+        forest, count = self.forest, len(self.rows)
+        kernel.fit(0, len(forest.roots) - 1, forest, self._near_places, self._boxes)
+        found, shares = np.empty(count, np.int64), np.zeros((count, 2))
+        asked = self._packets, self.rows, self._pieces, limits, forest, self._places, self._near_places, self._boxes, found, shares
+        split(lambda first, end: kernel.find_others(first, end, *asked), len(self._pieces), WORTH_A_THREAD)
+        normals, distances, looks = np.empty_like(self._places), np.empty(count), np.zeros((count, 3))
+        vertex_normals(self._places, forest.triangles, normals)
+        kernel.look_at(self.rows, found, shares, forest.triangles, self._places, normals, distances, looks)
+        return found, shares, distances, looks
 
     def touches(self, positions, likely):
-        """As `push_apart` takes it: particles at positions (N, 3) that in this frame go one of the ways ``likely``, (N, 3) each."""
-        # All at once, for what is read is the same.
-        points, *ways = np.split(self._places(np.column_stack([positions, *likely])), 1 + len(likely), axis=1)
-        points = np.ascontiguousarray(points)
-        self.tree.move(points)
-        travel = np.max([np.linalg.norm(way[self.rows], axis=1) for way in ways], axis=0)
-        limits = np.where(self.inside, DEEP, np.minimum(NEAR + 2.0 * travel, DEEP))
-        found, distances, weights, looks = self._look(points, limits)
-        theirs = self.tree.triangles[found]
-        apart = [way[self.rows] - np.einsum("rc,rck->rk", weights, way[theirs]) for way in ways]
-        near = (found >= 0) & may_meet(distances, looks, apart, NEAR)
+        """As `push_apart` takes it: particles at positions (N, 3) that in this frame go one of the ways ``likely``, (K, N, 3)."""
+        self._places, gone = self._carry(positions, likely)
+        limits, near = np.empty(len(self.rows)), np.empty(len(self.rows), bool)
+        kernel.look_as_far(self.rows, gone, self.inside, NEAR, DEEP, limits)
+        found, shares, distances, looks = self._look(limits)
+        spots = self.rows, found, shares, self.forest.triangles
+        kernel.may_meet(*spots, gone, distances, looks, NEAR, near)
         is_in = near & (distances < 0.0)
         # What began inside, or could not be kept out, comes out little by little; what was outside stays so.
         keeps = np.where(is_in & self.inside, (1.0 - LET_OUT) * distances, 0.0)
-        self.inside = is_in
-        on = np.flatnonzero(near)
-        rows, faces = self.rows[on], self.tree.triangles[found[on]]
-        own = self.corners[rows], self.weights[rows]
-        theirs = self.corners[faces].reshape(len(on), 12), -(weights[on][:, :, None] * self.weights[faces]).reshape(len(on), 12)
-        corners, shares = np.concatenate([own[0], theirs[0]], axis=1).astype(np.int32), np.concatenate([own[1], theirs[1]], axis=1)
-        return distances[on] - keeps[on], corners, shares, looks[on]
+        self.inside, on = is_in, np.flatnonzero(near)
+        particles, carried = np.full((len(on), LANES), self._nobody, np.int32), aligned((len(on), LANES))
+        meetings = np.empty((len(on), kernel.EASE + 1), np.float32)
+        carriers = self.corners, self.weights, self.masses
+        kernel.pair_up(spots[0], on, *spots[1:], *carriers, (distances - keeps)[on], looks, particles, carried, meetings)
+        return particles, carried, meetings
+
+
+def _packets(points, owners, may):
+    """Of vertices at points (V, 3) of some owners (V,) those that may (V,) touch: rows (R,), those near to each other together; where
+    packets of sixteen of one owner begin in them, (P + 1,); and whose each is (P,)."""
+    rows, starts, pieces = [], [0], []
+    for owner in np.unique(owners[may]):
+        own = np.flatnonzero(may & (owners == owner))
+        rows.append(own[nearby(points[own])])
+        starts += [starts[-1] + end for end in np.minimum(np.arange(LANES, len(own) + LANES, LANES), len(own))]
+        pieces += [owner] * (len(starts) - 1 - len(pieces))
+    return np.concatenate([np.zeros(0, np.int64), *rows]), np.array(starts), np.array(pieces, np.int64)
+
+
+def _forest(points, triangles, owners):
+    """The Forest of triangles (F, 3) of points (V, 3) of some owners (V,), 0 and up."""
+    whose, ordered, starts, roots = owners[triangles[:, 0]], [], [np.zeros(1, np.int64)], [0]
+    for owner in range(int(owners.max()) + 1):
+        own = triangles[whose == owner]
+        order, begins = build_tree(np.ascontiguousarray(points[own].mean(1)), levels_of(len(own), LANES))
+        ordered.append(own[order])
+        starts.append(starts[-1][-1] + begins[1:])
+        roots.append(roots[-1] + len(begins) - 1)
+    ordered, starts = np.concatenate(ordered), np.concatenate(starts)
+    return kernel.Forest(ordered, starts, corners_of_leaves(ordered, starts, len(points)), np.array(roots))

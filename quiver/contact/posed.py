@@ -9,7 +9,7 @@ from cachetools import LRUCache
 
 from quiver.kernels import posed as kernel
 from quiver.kernels.lanes import LANES
-from quiver.kernels.nearest import build_tree
+from quiver.kernels.nearest import build_tree, levels_of
 from quiver.kernels.packets import new_packet
 from quiver.kernels.spots import deepest_of_frames, near_spots, signed_distances
 from quiver.mesh.topology import neighbours_across, pieces_of_pairs
@@ -23,6 +23,10 @@ IN_A_LEAF = 8
 """Points that are asked together lie in leaves of about so many at least."""
 RIM = 0.02
 """A spot nearer to the rim of an open skin than this share of a triangle says nothing of in and out: what is beyond is beside it."""
+THICKER = 1.25
+"""A part may be so much thicker than at rest, besides what its joints scale it by."""
+NO_SIZE = 1e-12
+"""A joint whose axes are shorter at rest grows beyond all measure."""
 
 
 class PosedSurface:
@@ -33,11 +37,19 @@ class PosedSurface:
         self.layout, self.is_open = _layout(patch, mesh, scale), bool((patch.kinds == kernel.OPEN).any())
         self._rest, self._triangles = np.ascontiguousarray(patch.rest, float), np.ascontiguousarray(patch.triangles, np.int64)
         self._idle, self._known, self._lock = [], LRUCache(KEPT), threading.Lock()
+        self._inmost, self._sizes = _inmost(patch), _sizes(self.matrices(rest_world[None])[0])
 
     def matrices(self, world):
         """(joint matrices float32 (F, B, LANES), the places they count from (F, 3) [m]) in node matrices (F, J, 3, 4)."""
         rows, origins = relative_rows(self.mesh, world)
         return rows, self.scale * origins
+
+    def as_deep(self, deep, matrices):
+        """How deep something can be inside of it, ``deep`` [m] at the most, in some poses by their matrices (F, B, LANES)."""
+        if self._inmost >= deep:
+            return deep
+        larger = (_sizes(matrices) / np.maximum(self._sizes, NO_SIZE)).max()
+        return min(deep, THICKER * float(larger) * self._inmost)
 
     def new_pose(self):
         """Room for a pose."""
@@ -85,6 +97,7 @@ class PosedSurface:
     def deepest(self, world, points, order, allowed, deep):
         """(depths (F,) [m], which (F,), -1 for none) of the deepest of points (F, R, 3) beyond ``allowed`` (R,), asked in an order."""
         matrices, origins = self.matrices(world)
+        deep = self.as_deep(deep, matrices)
         depths, where, guesses = np.empty(len(points)), np.empty(len(points), np.int64), np.full(len(order), -1)
         # Whoever measures borrows a pose: a list hands each to one thread at a time.
         try:
@@ -129,6 +142,7 @@ class PosePair:
         if len(self._guesses) != len(points):
             self._guesses = np.full(len(points), -1)
         rows, found = np.empty(len(points), np.int64), np.empty((len(points), 12))
+        deep = self.surface.as_deep(deep, self._matrices[list(ways)])
         asked = points, travel, distances, RIM, near, deep, self.surface.layout, self.origins[list(ways)]
         count = near_spots(*asked, *self.between(*ways), self._packet, self._guesses, rows, found)
         return rows[:count], found[:count]
@@ -138,12 +152,30 @@ def nearby(points):
     """An order (R,) of points (R, 3) in which those after each other are near to each other."""
     if not len(points):
         return np.zeros(0, np.int64)
-    levels = max(0, int(np.ceil(np.log2(len(points) / IN_A_LEAF))))
-    return build_tree(np.ascontiguousarray(points, float), levels)[0]
+    return build_tree(np.ascontiguousarray(points, float), levels_of(len(points), IN_A_LEAF))[0]
+
+
+def _sizes(matrices):
+    """How long the axes of joints are by their matrices (F, B, LANES): (F, B, 3)."""
+    linear = matrices[..., :12].reshape(*matrices.shape[:2], 3, 4)[..., :3]
+    return np.sqrt(np.square(linear.astype(float)).sum(-2))
+
+
+def _inmost(patch):
+    """How far a point inside of a Patch can be from it at rest [m]: half of how thick its thickest part is, where that is surely known."""
+    if patch.is_rim.any() or patch.kinds.any():
+        return np.inf
+    sides, used = np.concatenate([patch.triangles[:, :2], patch.triangles[:, 1:]]), np.unique(patch.triangles)
+    pieces, thick = pieces_of_pairs(sides, len(patch.rest)), 0.0
+    for piece in np.unique(pieces[used]):
+        own = patch.rest[used[pieces[used] == piece]]
+        axes = np.linalg.svd(own - own.mean(0), full_matrices=False)[2]
+        thick = max(thick, float(np.ptp(own @ axes.T, axis=0).min()))
+    return 0.5 * thick
 
 
 def _layout(patch, mesh, scale):
-    levels = max(0, int(np.ceil(np.log2(max(len(patch.triangles), 1) / LANES))))
+    levels = levels_of(len(patch.triangles), LANES)
     order, starts = build_tree(np.ascontiguousarray(patch.rest[patch.triangles].mean(1), float), levels)
     triangles = patch.triangles[order]
     used, first = np.unique(triangles.ravel(), return_index=True)
@@ -175,7 +207,7 @@ def _layout(patch, mesh, scale):
         # Unsigned, so that nothing asks whether an index counts from the end.
         triangles=triangles.astype(np.uint32),
         starts=np.ascontiguousarray(starts),
-        corners=_corners(triangles, starts, len(old)),
+        corners=corners_of_leaves(triangles, starts, len(old)),
         skinned_starts=np.array(skinned_starts, np.int32),
         skinned=np.concatenate(skinned).astype(np.int32),
         bound_starts=np.array(bound_starts, np.int32),
@@ -195,7 +227,7 @@ def _layout(patch, mesh, scale):
     )
 
 
-def _corners(triangles, starts, nobody):
+def corners_of_leaves(triangles, starts, nobody):
     """The corners of triangles (F, 3), leaf by leaf in sixteen lanes."""
     out = np.full((len(starts) - 1, LANES, 3), nobody, np.int32)
     leaf = np.repeat(np.arange(len(starts) - 1), np.diff(starts))

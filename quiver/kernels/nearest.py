@@ -16,9 +16,9 @@ TINY = 1e-300
 """Guards divisions where a triangle has no length."""
 
 
-def levels_of(count):
-    """How many levels of inner nodes a tree over so many triangles has."""
-    return max(0, int(np.ceil(np.log2(max(count, 1) / LEAF))))
+def levels_of(count, leaf=LEAF):
+    """How many levels of inner nodes a tree over so many triangles has whose leaves hold about so many at the most."""
+    return max(0, int(np.ceil(np.log2(max(count, 1) / leaf))))
 
 
 def _build_tree(centres, levels):

@@ -110,6 +110,23 @@ def skin_some(vertices, first, end, positions, slots, weights, scale, matrices, 
         out[v, 0], out[v, 1], out[v, 2] = scale * x, scale * y, scale * z
 
 
+@register_jitable
+def fit_leaf(positions, corners, leaf, boxes, node):
+    """Fit a node's box around a leaf's triangles, corners (3 leaves, 16) of positions float32 (V + 1, 4)."""
+    ax, ay, az, _ = gather(positions, corners, 3 * leaf)
+    bx, by, bz, _ = gather(positions, corners, 3 * leaf + 1)
+    cx, cy, cz, _ = gather(positions, corners, 3 * leaf + 2)
+    # Lanes without a triangle lie far up along each axis, which is not to count.
+    top_x, top_y, top_z = larger(larger(ax, bx), cx), larger(larger(ay, by), cy), larger(larger(az, bz), cz)
+    most = np.float32(0.5 * NOWHERE)
+    boxes[node, 0] = least(smaller(smaller(ax, bx), cx))
+    boxes[node, 1] = least(smaller(smaller(ay, by), cy))
+    boxes[node, 2] = least(smaller(smaller(az, bz), cz))
+    boxes[node, 3] = -least(where_less(top_x, most, -top_x, most))
+    boxes[node, 4] = -least(where_less(top_y, most, -top_y, most))
+    boxes[node, 5] = -least(where_less(top_z, most, -top_z, most))
+
+
 @kernel
 def wake(cluster, layout, pose, matrices):
     """Skin a cluster's vertices and fit its boxes."""
@@ -131,18 +148,7 @@ def wake(cluster, layout, pose, matrices):
     leaves, clusters = len(layout.starts) - 1, len(pose.woken_in)
     each = leaves // clusters
     for leaf in range(cluster * each, (cluster + 1) * each):
-        ax, ay, az, _ = gather(positions, corners, 3 * leaf)
-        bx, by, bz, _ = gather(positions, corners, 3 * leaf + 1)
-        cx, cy, cz, _ = gather(positions, corners, 3 * leaf + 2)
-        # Lanes without a triangle lie far up along each axis, which is not to count.
-        top_x, top_y, top_z = larger(larger(ax, bx), cx), larger(larger(ay, by), cy), larger(larger(az, bz), cz)
-        node, most = leaves - 1 + leaf, np.float32(0.5 * NOWHERE)
-        boxes[node, 0] = least(smaller(smaller(ax, bx), cx))
-        boxes[node, 1] = least(smaller(smaller(ay, by), cy))
-        boxes[node, 2] = least(smaller(smaller(az, bz), cz))
-        boxes[node, 3] = -least(where_less(top_x, most, -top_x, most))
-        boxes[node, 4] = -least(where_less(top_y, most, -top_y, most))
-        boxes[node, 5] = -least(where_less(top_z, most, -top_z, most))
+        fit_leaf(positions, corners, leaf, boxes, leaves - 1 + leaf)
     first, count = leaves - 1 + cluster * each, each
     while count > 1:
         first, count = (first - 1) // 2, count // 2

@@ -150,22 +150,22 @@ def volumes_at(positions, faces, shares, face_starts, out):
 
 
 @kernel
-def look_along(before, targets, often, faces, shares, face_starts, middles, here, looked):
-    """How a solid is keyed on its way from before (N, 3) through targets (S, N, 3), in stretches of ``often`` substeps.
+def look_along(first, end, at, before, targets, faces, shares, face_starts, here, middles, looked):
+    """How a solid is keyed at some moments, first..end-1 of ``at`` (L,), on its way from before (N, 3) through targets (K, N, 3): straight
+    from each to the next, 0 being before and K the last.
 
-    middles (K, P, 4) receives float32 places halfway through each stretch, seen from the first one; looked (K + 2, Q) the volumes as
-    `volumes_at` says before, halfway, and at the end; here (N, 3) is room
+    looked (L, Q) receives the volumes as `volumes_at` says, middles (M, P, 4) the float32 places at the first M moments, seen from the
+    first particle; here (N, 3) is room
     """
-    count = looked.shape[1]
-    for q in range(count):
-        looked[0, q] = sixfold_inside(before, faces, shares, face_starts[q], face_starts[q + 1])
-        looked[-1, q] = sixfold_inside(targets[-1], faces, shares, face_starts[q], face_starts[q + 1])
-    for k in range(len(middles)):
-        both = often * k + min(often * (k + 1), len(targets)) - 1
-        one, other = both // 2, (both + 1) // 2
+    for k in range(first, end):
+        target = min(int(at[k]), len(targets) - 1)
+        share, now, last = at[k] - target, targets[target], targets[target - 1] if target > 0 else before
         for v in range(len(before)):
             for axis in range(3):
-                here[v, axis] = 0.5 * (targets[one, v, axis] + targets[other, v, axis])
-                middles[k, v, axis] = here[v, axis] - here[0, axis]
-        for q in range(count):
-            looked[k + 1, q] = sixfold_inside(here, faces, shares, face_starts[q], face_starts[q + 1])
+                here[v, axis] = last[v, axis] + share * (now[v, axis] - last[v, axis])
+        if k < len(middles):
+            for v in range(len(before)):
+                for axis in range(3):
+                    middles[k, v, axis] = here[v, axis] - here[0, axis]
+        for q in range(looked.shape[1]):
+            looked[k, q] = sixfold_inside(here, faces, shares, face_starts[q], face_starts[q + 1])

@@ -408,7 +408,7 @@ def _advance_sheet(
     pull, was, speeds = pulls.reshape(-1, 4), old.reshape(-1, 4), velocities.reshape(-1, 4)
     single = pull[:1] if len(pulls) == 1 else pull
     if part == 0:
-        begin(0, count, positions, masses, before, targets, goals.reshape(substeps + 1, -1, 4), points, begun)
+        begin(0, len(wide), positions, masses, before, targets, goals, points, begun)
     for span in range(part, 3, thread_count):
         look(spans[span], ends[span], in_order, positions, here)
     meet(barrier, thread_count)

@@ -36,7 +36,7 @@ from numba.extending import register_jitable
 
 from quiver.kernels.barriers import meet
 from quiver.kernels.between import push_apart
-from quiver.kernels.compiling import kernel
+from quiver.kernels.compiling import kernel, on_stack
 from quiver.kernels.contacts import push_held, push_pairs, push_surface_contacts
 from quiver.kernels.lanes import LANES, fused, larger, load, smaller, store, where_less
 from quiver.kernels.length_limits import PARAMS as LENGTH_LIMIT_PARAMS
@@ -49,34 +49,40 @@ from quiver.kernels.ways import measure_ways
 # Each of these loops over its rows or blocks itself: handing arrays over once for each would cost more than the work.
 
 
+@register_jitable
+def keyed_row(row, keyed, positions, room):
+    """Where the particles of a row are keyed to be, keyed (N, 3), since the frame began at positions (N, 3); ``room`` (1, 16) is used."""
+    for lane in range(LANES):
+        room[0, lane] = 0.0
+    for i in range(min(4, len(positions) - 4 * row)):
+        v = 4 * row + i
+        for k in range(3):
+            room[0, 4 * i + k] = keyed[v, k] - positions[v, k]
+    return load(room, 0)
+
+
 @kernel
 def begin(first, end, positions, masses, before, targets, goals, points, begun):
-    """Make ready for a frame of particles first..end-1; ``goals`` as points (S + 1, P, 4).
+    """Make ready for a frame of the particles of rows first..end-1.
 
     Fewer targets than substeps are evenly apart; between them all goes straight.
     """
-    substeps, known = len(goals) - 1, len(targets)
-    for v in range(first, end):
-        x, y, z = positions[v, 0], positions[v, 1], positions[v, 2]
+    substeps, known, room = len(goals) - 1, len(targets), on_stack(np.float32, 1, LANES)
+    for v in range(4 * first, min(4 * end, len(positions))):
         for k in range(3):
             points[v, k], begun[0, v, k] = 0.0, positions[v, k]
             begun[1, v, k] = positions[v, k] - np.float64(begun[0, v, k])
         points[v, 3] = masses[v]
-        goals[0, v, 0], goals[0, v, 1], goals[0, v, 2] = before[v, 0] - x, before[v, 1] - y, before[v, 2] - z
-        if known == substeps:
-            for step in range(substeps):
-                goals[step + 1, v, 0] = targets[step, v, 0] - x
-                goals[step + 1, v, 1] = targets[step, v, 1] - y
-                goals[step + 1, v, 2] = targets[step, v, 2] - z
-            continue
-        for step in range(substeps):
-            at = (step + 1.0) * known / substeps
-            k = min(int(at), known - 1)
-            share, now = at - k, targets[k]
-            last = targets[k - 1] if k > 0 else before
-            goals[step + 1, v, 0] = last[v, 0] + share * (now[v, 0] - last[v, 0]) - x
-            goals[step + 1, v, 1] = last[v, 1] + share * (now[v, 1] - last[v, 1]) - y
-            goals[step + 1, v, 2] = last[v, 2] + share * (now[v, 2] - last[v, 2]) - z
+    for row in range(first, end):
+        last, step = keyed_row(row, before, positions, room), 0
+        store(goals[0], row, last)
+        for k in range(known):
+            now = keyed_row(row, targets[k], positions, room)
+            while step < substeps and (step + 1) * known <= (k + 1) * substeps:
+                share = ((step + 1) * known - k * substeps) / substeps
+                store(goals[step + 1], row, fused(now - last, np.float32(share), last) if share < 1.0 else now)
+                step += 1
+            last = now
 
 
 @kernel
@@ -186,8 +192,7 @@ def _advance(
     tets, length_limits = constraints
     substeps, count = len(goals) - 1, len(before)
     for domain in range(part, interface, thread_count):
-        span = 4 * rows[domain], min(4 * rows[domain + 1], count)
-        begin(*span, positions, masses, before, targets, goals.reshape(substeps + 1, -1, 4), points, begun)
+        begin(rows[domain], rows[domain + 1], positions, masses, before, targets, goals, points, begun)
     if interface > 1:
         meet(barrier, thread_count)
     for domain in range(part, interface + 1, thread_count):

@@ -43,7 +43,8 @@ def skinned_through(mesh, world):
     """World positions float64 (S, V, 3) of a mesh under many node matrices ``world`` (S, J, 3, 4), linear."""
     out = np.empty((len(world), *mesh.positions.shape))
     rows, origins = relative_rows(mesh, world)
-    kernels.skin_frames(mesh.positions, *influences_of(mesh), rows, origins, out)
+    moved, worth = (mesh.positions, *influences_of(mesh)), -(-VERTICES_WORTH_A_THREAD // max(len(mesh.positions), 1))
+    split(lambda a, b: kernels.skin_frames(*moved, rows[a:b], origins[a:b], out[a:b]), len(world), worth)
     return out
 
 

@@ -38,7 +38,7 @@ def pack_items(items, values, empty, rows, count):
         own = np.flatnonzero(domains == domain)
         blocks, locations[own] = _blocks(items[own], count, starts[-1])
         starts.append(starts[-1] + blocks)
-    indices = np.full((starts[-1], items.shape[1], LANES), _nobody(count), np.int32)
+    indices = np.full((starts[-1], items.shape[1], LANES), nobody(count), np.int32)
     indices[locations[:, 0], :, locations[:, 1]] = items
     params = aligned((starts[-1], len(empty), LANES))
     params[:] = empty[:, None]
@@ -106,7 +106,7 @@ class _Blocks:
         items = np.concatenate([tets[fans[:, 0], :3], tets[fans, 3]], 1)
         blocks, locations = _blocks(items, self.count, 0)
         block, lane = locations.T
-        indices = np.full((blocks, length + 3, LANES), _nobody(self.count), np.int32)
+        indices = np.full((blocks, length + 3, LANES), nobody(self.count), np.int32)
         indices[block, :, lane] = items
         rows = [tet.goal_row(length, k) for k in range(length + 1)]
         params = np.zeros((blocks, rows[-1], LANES), np.float32)
@@ -133,7 +133,7 @@ class _Blocks:
         return np.concatenate(self.fans).astype(np.int32), np.concatenate(self.indices), params, np.concatenate(self.slots)
 
 
-def _nobody(count):
+def nobody(count):
     """The particle that lanes without an item name."""
     return 4 * row_count(count) - 1
 
@@ -184,6 +184,6 @@ def surface_contacts_in_lanes(surface_contacts, particles):
     bases, corners, _, near, contact_distances, frictions = surface_contacts
     blocks = -(-len(contact_distances) // LANES)
     # An index of lanes is taken as an address: none may be negative.
-    indices, params = np.full((blocks, LANES), _nobody(particles), np.int32), aligned((surface_contact.PARAMS * blocks, LANES))
+    indices, params = np.full((blocks, LANES), nobody(particles), np.int32), aligned((surface_contact.PARAMS * blocks, LANES))
     surface_contact.lay_out(bases, corners, near, contact_distances, frictions, indices, params)
     return indices, params

@@ -14,9 +14,9 @@ from quiver.kernels.contacts import FRAME, SHAPE
 from quiver.kernels.lanes import LANES, aligned, copied
 from quiver.kernels.pressure import look_along, volumes_at
 from quiver.mesh.topology import edges_of_tets
-from quiver.sim.packing import pack_fans, pack_length_limits, row_count
+from quiver.sim.packing import nobody, pack_fans, pack_length_limits, row_count
 from quiver.sim.varying import Varying
-from quiver.threads import thread_count_for, together
+from quiver.threads import split, thread_count_for, together
 
 KEPT_MODELS = 8
 """As many as a character has, and a few of before."""
@@ -72,6 +72,8 @@ class Pulls:
 FARTHEST, FARTHEST_PULLED = 0.02, 0.1
 """What a volume's change pushes goes no farther in a substep than this share of how large a piece is: what was pressed flat comes back
 gradually; fibres press more than anything else does."""
+FACES_WORTH_A_THREAD = 20000
+"""That a volume is found of, which are."""
 SETTLED_RATE = 48.0
 """Times a second that what rests in the keyed pose is found anew: so the motion does not depend on the frame rate."""
 
@@ -91,7 +93,7 @@ def _faces_in_lanes(faces, shares, starts, count):
     blocks = np.concatenate([[0], np.cumsum(-(-np.diff(starts) // LANES))]).astype(np.int32)
     own = np.repeat(np.arange(len(starts) - 1), np.diff(starts))
     lanes = LANES * blocks[own] + np.arange(len(faces)) - starts[own]
-    corners = np.full((LANES * blocks[-1], 3), LANES // 4 * row_count(count) - 1, np.int32)
+    corners = np.full((LANES * blocks[-1], 3), nobody(count), np.int32)
     corners[lanes] = faces
     weights = aligned((blocks[-1], LANES))
     weights.reshape(-1)[lanes] = shares
@@ -100,7 +102,7 @@ def _faces_in_lanes(faces, shares, starts, count):
         found, number = np.unique(faces[a:b], return_inverse=True)
         which.append(number.reshape(-1) + LANES * rim_starts[-1])
         rim_starts.append(rim_starts[-1] + -(-len(found) // LANES))
-        rims.append(np.pad(found, (0, -len(found) % LANES), constant_values=LANES // 4 * row_count(count) - 1))
+        rims.append(np.pad(found, (0, -len(found) % LANES), constant_values=nobody(count)))
     which = np.concatenate([*which, np.zeros(0, int)])
     order = np.argsort(which, kind="stable")
     ptr = np.searchsorted(which[order], np.arange(LANES * rim_starts[-1] + 1)).astype(np.int64)
@@ -231,8 +233,12 @@ def _packed(body, tets, young, dt, pressure, longest, settles, surfaces):
 def _settled(body, tets, locations, slots):
     """What so many slots of tetrahedra (T, 4) are at rest, as `settle` of the kernel takes it; locations (T, 3) as `pack_fans` says."""
     goals, slot, lane = locations.T if slots else np.zeros((3, 0), int)
-    nobody, fibres = LANES // 4 * row_count(len(body.masses)) - 1, body.fibres
-    corners, rows, bodies = np.full((slots, LANES, 4), nobody, np.int32), np.zeros(slots, np.int32), np.zeros((slots, LANES), np.int32)
+    fibres = body.fibres
+    corners, rows, bodies = (
+        np.full((slots, LANES, 4), nobody(len(body.masses)), np.int32),
+        np.zeros(slots, np.int32),
+        np.zeros((slots, LANES), np.int32),
+    )
     lanes = aligned((tet.RESTS * slots, LANES))
     if slots:
         corners[slot, lane], rows[slot] = tets, goals
@@ -359,7 +365,7 @@ NO_HELD = (*_NOBODY, np.zeros(0, np.int32), np.zeros(0), np.zeros((0, FRAME)), n
 NO_SURFACE_CONTACTS = (*_NOBODY, np.zeros((0, 12)), np.zeros(0), np.zeros(0))
 NO_SURFACE_CONTACT_LANES = (np.zeros((0, LANES), np.int32), aligned((0, LANES)))
 NO_PAIRS = (np.zeros((0, 2), np.int32), np.zeros((0, 3)), np.zeros(0), 0.0)
-NO_BETWEEN = (np.zeros(0), np.zeros((0, 16), np.int32), np.zeros((0, 16)), np.zeros((0, 3)))
+NO_BETWEEN = (np.zeros((0, LANES), np.int32), aligned((0, LANES)), np.zeros((0, 5), np.float32))
 NO_TOUCHES = (NO_HELD, NO_SURFACE_CONTACTS, NO_SURFACE_CONTACT_LANES, NO_PAIRS, NO_BETWEEN)
 
 
@@ -397,7 +403,7 @@ def advance(
         *body,
         *factors,
         (model.tets, model.length_limits),
-        *volume_goals(model, state, keyed if rests is None else rests, keeps, pulls, substeps),
+        *volume_goals(model, state, keyed if rests is None else rests, keeps, pulls, substeps, threads),
         touches if len(touches) == len(NO_TOUCHES) else (*touches, NO_BETWEEN),
         model.pieces,
         model.rows,
@@ -411,7 +417,7 @@ def advance(
     together(lambda part: soft.advance_soft(part, thread_count, barrier, np.float32(model.dt), *scene), thread_count)
 
 
-def volume_goals(model, state, keyed, keeps, pulls=None, substeps=None):
+def volume_goals(model, state, keyed, keeps, pulls=None, substeps=None, threads=None):
     """What is found anew of where a solid rests through a frame, and the volumes that its pieces keep, as the kernel takes them."""
     (targets, before), surfaces, body = keyed, model.surfaces, model.body
     substeps, count = substeps or len(targets), len(surfaces.sixfold)
@@ -422,20 +428,14 @@ def volume_goals(model, state, keyed, keeps, pulls=None, substeps=None):
     starts = often * np.arange(stretches)
     halfway = 0.5 * (starts + np.minimum(starts + often, substeps) + 1)
     if model.settles:
-        looked = np.empty((stretches + 2, count))
-        if len(targets) < substeps:
-            # Step by step is more than is needed: one place in the middle of each stretch, and one at the end.
-            targets, along = _at_steps(before, targets, [*halfway, substeps], substeps), 1
-        else:
-            along = often
-        faces = surfaces.faces, surfaces.shares, surfaces.face_starts
-        look_along(before, targets, along, *faces, middles, np.empty_like(before), looked)
+        moments = np.concatenate([halfway, [0.0, substeps] if count and keeps == "keyed" else []])
+        looked = _volumes_along(moments * len(targets) / substeps, before, targets, surfaces, middles, threads)
         if count and keeps == "rest":
             # Where joints squeeze it, all of it gives way by as much, so that nothing bulges at one place alone.
-            growths = surfaces.sixfold / np.maximum(looked[1:-1], 0.1 * surfaces.sixfold)
+            growths = surfaces.sixfold / np.maximum(looked, 0.1 * surfaces.sixfold)
         elif count:
-            at = np.concatenate([[0.0], halfway, [substeps]])
-            now = [np.interp(np.arange(1, substeps + 1), at, looked[:, piece]) for piece in range(count)]
+            order = np.argsort(moments)
+            now = [np.interp(np.arange(1, substeps + 1), moments[order], looked[order, piece]) for piece in range(count)]
             goals = (1.0 + model.pressure) * np.stack(now, axis=1)
     if state.room is None:
         state.room = _room_for(surfaces.arrays)
@@ -447,13 +447,17 @@ def volume_goals(model, state, keyed, keeps, pulls=None, substeps=None):
     return settling, (goals, (surfaces.arrays, surfaces.compliances, farthest, state.room))
 
 
-def _at_steps(before, targets, steps, substeps):
-    """Where targets (K, N, 3), evenly apart in so many substeps, lead from before (N, 3) after some steps (n,), which need not be whole."""
-    known = np.concatenate([before[None], targets])
-    at = np.asarray(steps) * len(targets) / substeps
-    first = np.minimum(at.astype(int), len(targets) - 1)
-    share = (at - first)[:, None, None]
-    return known[first] + share * (known[first + 1] - known[first])
+def _volumes_along(moments, before, targets, surfaces, middles, threads):
+    """Six times the volumes (L, Q) at some moments (L,), as `look_along` counts them; it writes the middles."""
+    looked = np.empty((len(moments), len(surfaces.sixfold)))
+    way = before, targets, surfaces.faces, surfaces.shares, surfaces.face_starts
+
+    def look(first, end):
+        look_along(first, end, moments, *way, np.empty_like(before), middles, looked)
+
+    worth = -(-FACES_WORTH_A_THREAD // max(len(surfaces.faces), 1))
+    split(look, len(moments), worth, threads)
+    return looked
 
 
 def _room_for(arrays):

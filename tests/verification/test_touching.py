@@ -57,6 +57,25 @@ class PosedSurfaceTest(TestCase):
             _, distances = surface.posed.distances(np.eye(3, 4)[None], share * points, np.full(len(points), 1.0))
             self.assertTrue(((distances < 0.0) == (share < 1.0)).all())
 
+    def test_the_deepest_is_found_however_a_thin_body_is_scaled(self):
+        """A flattened ball on one joint; it is not looked for deeper than it is thick, and that grows with the joint."""
+        ball, faces = ball_surface(0.3, 3)
+        for units, scale, size in ((1.0, 1.0, 1.0), (0.01, 1.0, 2.5), (1.0, 0.01, 0.5), (0.1, 3.0, 1.7)):
+            with self.subTest(units=units, scale=scale, size=size):
+                points = ball * [1.0, 0.08, 0.7] / scale
+                bind = np.eye(3, 4)[None] / units
+                skin = {"joints": np.zeros((len(points), 1), np.int32), "weights": np.ones((len(points), 1), np.float32)}
+                mesh = Mesh("plate", 0, np.float32(points), faces.astype(np.int32), None, *skin.values(), 0, np.zeros(1, np.int32), bind)
+                surface = Surface(mesh, units * np.eye(3, 4)[None], scale).posed
+                world = units * size * np.eye(3, 4)[None, None]
+                asked = size * scale * points * np.linspace(0.0, 1.2, len(points))[:, None]
+                for deep in (0.08, 0.004):
+                    depths, which = surface.deepest(world, asked[None], np.arange(len(asked)), np.zeros(len(asked)), deep)
+                    squares = igl.point_mesh_squared_distance(asked, size * scale * points, faces.astype(np.int64))[0]
+                    depth = np.where(np.linspace(0.0, 1.2, len(points)) < 1.0, np.sqrt(squares), 0.0)
+                    self.assertAlmostEqual(depths[0], depth[depth < deep].max(), delta=1e-6)
+                    self.assertAlmostEqual(depth[which[0]], depths[0], delta=1e-6)
+
     def test_of_parts_that_cross_what_is_seen_counts(self):
         """Three balls in each other: whoever is inside of any is inside, as deep as it is far from skin that can be seen."""
         rng = np.random.default_rng(5)

@@ -8,9 +8,10 @@ import numpy as np
 from quiver.bodies import attaching, muscle, volume
 from quiver.bodies import chain as swing
 from quiver.colliders import DEFAULTS, Collider
-from quiver.contact.between import NEAR, BetweenMuscles, may_meet
+from quiver.contact.between import NEAR, BetweenMuscles
 from quiver.contact.skins import Skin, Surface
 from quiver.errors import BadInput
+from quiver.kernels.between import may_touch
 from quiver.kernels.carrying import carry_moves
 from quiver.rig import transforms
 from quiver.rig.pose import rest_matrices
@@ -59,7 +60,7 @@ class _JoinedPart:
             np.concatenate([each.between for each in muscles]),
             np.repeat(np.arange(len(muscles)), [len(m.between) for m in muscles]),
         )
-        self.between = attaching.Between(self.lattice.nodes / scale, owners, shares, nodes, lines / scale, rest)
+        self.between = attaching.Between(self.lattice.nodes, owners, shares, nodes, lines, rest, scale)
 
 
 class MuscleLayer(SoftBody):
@@ -107,7 +108,7 @@ class MuscleLayer(SoftBody):
 
     def keyed(self, world):
         """As `SoftBody.keyed`."""
-        return self.part.between.positions(world) * self.scale
+        return self.part.between.positions(world)
 
     def frames_of(self, world):
         """As `SoftBody.frames_of`: how what its largest muscle comes from is turned."""
@@ -157,7 +158,8 @@ class MuscleLayer(SoftBody):
             begin += len(order)
         corners, weights = np.concatenate(corners), np.concatenate(weights)
         may = self._may_touch(corners, weights)
-        found = BetweenMuscles(self.part.lattice.nodes, np.concatenate(triangles), corners, weights, np.concatenate(owners), may)
+        rest, masses = self.part.lattice.nodes, np.where(self.body.is_free, 1.0 / self.body.masses, 0.0)
+        found = BetweenMuscles(rest, masses, np.concatenate(triangles), corners, weights, np.concatenate(owners), may)
         crossed = sorted(found.crossed().items(), key=lambda item: -item[1])
         for (a, b), depth in crossed[:MOST_LISTED]:
             names = f"“{self.built[a].own.name}” and “{self.built[b].own.name}”"
@@ -290,7 +292,7 @@ class MuscleLayer(SoftBody):
     def _touches(self, frame, moves, look, threads, jumped):
         # Pulled tetrahedra tremble in a substep and are where they were in the next: how far they went in a frame says how fast they are.
         positions, seconds = self.state.positions, self._seconds
-        likely = HASTE * (positions - (positions if self.was is None else self.was)), moves
+        likely = np.stack([HASTE * (positions - (positions if self.was is None else self.was)), moves])
         self.was = positions.copy()
         found = solid.NO_TOUCHES
         if self.touching:
@@ -320,11 +322,11 @@ class MuscleLayer(SoftBody):
     def offsets(self, outputs, amounts, world):
         """As `SoftBody.offsets`; the most is that of its particles, against their keyed places."""
         moves, found = outputs["moves"][1:], {}
-        keyed = self.keyed(world)
+        places = moves + self.keyed(world)
         for index, (vertices, corners, weights, mesh) in self.skins.items():
             out, shares = np.empty((len(moves), len(vertices), 3)), np.repeat(amounts[:, None] / self.scale, len(vertices), axis=1)
             # Where it is shown without simulation is where its mesh is keyed to be.
-            carry_moves(corners, weights, (moves + keyed).astype(float), shares, out)
+            carry_moves(corners, weights, places, shares, out)
             found[index] = out - amounts[:, None, None] * skinned_through(mesh, world)
         return found, amounts * np.linalg.norm(moves, axis=2).max(1, initial=0.0)
 
@@ -334,14 +336,9 @@ class MuscleLayer(SoftBody):
 
 
 def _that_may_meet(contacts, likely):
-    """Those of surface contacts that particles may come to when they go one of the ``likely`` ways, (N, 3) each."""
-    places, corners, weights, spots, distances, _ = contacts
-    if not len(distances):
-        return contacts
-    normals = spots[:, 6:9]
-    gaps = np.einsum("mk,mk->m", places - spots[:, :3], normals) - distances
-    ways = [np.einsum("mc,mck->mk", weights, way[corners]) - spots[:, 3:6] + spots[:, :3] for way in likely]
-    on = may_meet(gaps, normals, ways, NEAR)
+    """Those of surface contacts that particles may come to when they go one of the ``likely`` ways, (K, N, 3)."""
+    on = np.empty(len(contacts[0]), bool)
+    may_touch(*contacts[:5], likely, NEAR, on)
     return tuple(np.ascontiguousarray(each[on]) for each in contacts)
 
 

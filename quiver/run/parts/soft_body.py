@@ -13,6 +13,7 @@ from quiver.run.parts.jumps import jumps_of
 from quiver.run.parts.part import Part, Unit
 from quiver.sim import solid
 from quiver.sim.bounds import RUNAWAY
+from quiver.threads import split
 
 LEAST_TOUCHING = 0.2
 """Vertices that take less of the body's result do not touch for it."""
@@ -221,7 +222,7 @@ class SoftBody(Unit, Part):
         ends, own = world[per_frame - 1 :: per_frame], self.samples or per_frame // self.stride
         keyed, turned = self._keyed_steps(world, frames), self.frames_of(ends)
         self.ends, self._seconds = (ends, keyed[own - 1 :: own]), per_frame // self.stride * self.model.dt
-        out, measures = np.empty((frames, len(self.before), 3), np.float32), np.empty((frames, 4), np.float32)
+        out, seen = np.empty((frames, len(self.before), 3), np.float32), []
         if self.touching:
             self.touching.ready(world, jumped, per_frame, skin_world, self.stride, self.looks)
         for frame in range(frames):
@@ -241,12 +242,24 @@ class SoftBody(Unit, Part):
                 self.before = some[-1]
             self.turned = turned[frame]
             out[frame] = self.state.positions - self.before
-            measures[frame] = *self.measure(self.state.positions), *self.measure(self.before)
+            seen.append((self.state.positions.copy(), self.before))
             if not self.state.greatest_speed < RUNAWAY:
                 raise Unstable(self.layer.name, frame, "it moves faster than anything real could")
         self.moves = np.concatenate([self.moved_before, out])
         self.moved_before = out[-1:]
-        return out, measures
+        return out, self._measures(seen, threads)
+
+    def _measures(self, seen, threads):
+        """What is measured, (F, 4), of where the particles are and where they are keyed to be in each frame, (N, 3) each."""
+        found = np.empty((len(seen), 4), np.float32)
+
+        def measure(first, end):
+            for frame in range(first, end):
+                positions, keyed = seen[frame]
+                found[frame] = *self.measure(positions), *self.measure(keyed)
+
+        split(measure, len(seen), 1, threads)
+        return found
 
     def _keyed_steps(self, world, frames):
         """Where the particles are keyed to be after each step of so many frames (S, N, 3) [m]."""
