@@ -60,7 +60,7 @@ from quiver.kernels.lanes import (
     where_less,
 )
 from quiver.kernels.panels import sum_of_columns, times_square
-from quiver.kernels.soft import begin, finish_rows, move
+from quiver.kernels.soft import begin, finish_rows, moment, move
 from quiver.kernels.surface_contacts import push_surface_contact_lanes
 
 THETA = 0.2
@@ -449,7 +449,8 @@ def _advance_sheet(
         meet(barrier, thread_count)
     if part == 0:
         limit = np.float32(factors[2])
-        finish_rows(0, len(wide), np.float32(dt), wide, velocities, goals[substeps - 1], goals[substeps], old, limit)
+        last, now = moment(substeps - 1, substeps, goals), moment(substeps, substeps, goals)
+        finish_rows(0, len(wide), np.float32(dt), wide, velocities, goals, last, now, old, limit)
         move(0, count, points, positions)
 
 

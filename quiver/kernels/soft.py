@@ -9,13 +9,14 @@ array       shape               content
 points      (P, 4)              each particle's move since the frame began, x y z [m], and its inverse mass [1/kg]; so float32
                                 stays exact far from the origin and for steps however small
 velocities  (P / 4, 16)         [m/s]
-targets     float64 (S, N, 3)   keyed positions of the N particles after each of S substeps [m], or fewer, evenly apart
+targets     float64 (K, N, 3)   keyed positions of the N particles after each of S substeps [m], or fewer, evenly apart; all goes
+                                straight between them
 before      float64 (N, 3)      keyed positions when the frame began [m]
 positions   float64 (N, 3)      the particles, brought from the frame's begin to its end [m]
 pulls       (P / 4, 16)         what a substep adds to the velocity [m/s]; one row only where that is the same for all
 damping     (P / 4, 16)         share of the velocity, against the keyed motion, that survives a substep; likewise
 masses      (N,)                inverse masses [1/kg]
-goals       (S + 1, P / 4, 16)  scratch: the keyed positions, since the frame began [m]
+goals       (K + 1, P / 4, 16)  scratch: the keyed positions when the frame began and at its targets, since it began [m]
 pieces      int32 (N,)          which piece each particle is part of
 holds       (P / 4, 16)         share of the way to its keyed place that a particle is drawn in a substep; 1 pins it
 old         (P / 4, 16)         scratch
@@ -63,26 +64,34 @@ def keyed_row(row, keyed, positions, room):
 
 @kernel
 def begin(first, end, positions, masses, before, targets, goals, points, begun):
-    """Make ready for a frame of the particles of rows first..end-1.
-
-    Fewer targets than substeps are evenly apart; between them all goes straight.
-    """
-    substeps, known, room = len(goals) - 1, len(targets), on_stack(np.float32, 1, LANES)
+    """Make ready for a frame of the particles of rows first..end-1."""
+    room = on_stack(np.float32, 1, LANES)
     for v in range(4 * first, min(4 * end, len(positions))):
         for k in range(3):
             points[v, k], begun[0, v, k] = 0.0, positions[v, k]
             begun[1, v, k] = positions[v, k] - np.float64(begun[0, v, k])
         points[v, 3] = masses[v]
     for row in range(first, end):
-        last, step = keyed_row(row, before, positions, room), 0
-        store(goals[0], row, last)
-        for k in range(known):
-            now = keyed_row(row, targets[k], positions, room)
-            while step < substeps and (step + 1) * known <= (k + 1) * substeps:
-                share = ((step + 1) * known - k * substeps) / substeps
-                store(goals[step + 1], row, fused(now - last, np.float32(share), last) if share < 1.0 else now)
-                step += 1
-            last = now
+        store(goals[0], row, keyed_row(row, before, positions, room))
+        for k in range(len(targets)):
+            store(goals[k + 1], row, keyed_row(row, targets[k], positions, room))
+
+
+@register_jitable
+def moment(step, substeps, goals):
+    """When a step of so many is over: the goals before, and the share of the way to the next."""
+    at = step * (len(goals) - 1)
+    return at // substeps, np.float32(at % substeps) / np.float32(substeps)
+
+
+@register_jitable
+def goal_at(goals, when, row):
+    """Where particles of a row are keyed to be at a moment: exactly as keyed at a target, and where all stands still."""
+    before, share = when
+    here = load(goals[before], row)
+    if share > 0.0:
+        here = fused(load(goals[before + 1], row) - here, share, here)
+    return here
 
 
 @kernel
@@ -94,14 +103,14 @@ def move(first, end, points, positions):
 
 
 @kernel
-def predict_rows(first, end, is_first, dt, points, velocities, last, now, then, holds, pulls, old, damping, drag_factor, limit):
-    """Find the velocities from the step that is over, and begin the next: keyed from ``now`` to ``then``."""
+def predict_rows(first, end, is_first, dt, points, velocities, goals, last, now, then, holds, pulls, old, damping, drag_factor, limit):
+    """Find the velocities from the step that is over, and begin the next: keyed from ``now`` to ``then``, moments of the goals."""
     rate, apart, is_own = np.float32(1.0) / dt, len(pulls) > 1, len(damping) > 1
     for row in range(first, end):
-        place, goal, aim = load(points, row), load(now, row), load(then, row)
+        place, goal, aim = load(points, row), goal_at(goals, now, row), goal_at(goals, then, row)
         velocity = load(velocities, row)
         if not is_first:
-            velocity = velocity_of(place, goal, load(last, row), load(old, row), rate, limit)
+            velocity = velocity_of(place, goal, goal_at(goals, last, row), load(old, row), rate, limit)
         keyed = (aim - goal) * rate
         velocity = fused(velocity - keyed, load(damping, row if is_own else 0), keyed)
         velocity = fused(velocity, drag_factor, load(pulls, row if apart else 0))
@@ -119,10 +128,12 @@ def velocity_of(place, goal, last, old, rate, limit):
 
 
 @kernel
-def finish_rows(first, end, dt, points, velocities, last, now, old, limit):
+def finish_rows(first, end, dt, points, velocities, goals, last, now, old, limit):
     """Find the velocities after the last step."""
+    rate = np.float32(1.0) / dt
     for row in range(first, end):
-        store(velocities, row, velocity_of(load(points, row), load(now, row), load(last, row), load(old, row), np.float32(1.0) / dt, limit))
+        aims = goal_at(goals, now, row), goal_at(goals, last, row)
+        store(velocities, row, velocity_of(load(points, row), *aims, load(old, row), rate, limit))
 
 
 @register_jitable
@@ -190,7 +201,8 @@ def _advance(
     points, old, begun = scratch
     interface, wide = len(rows) - 1, points.reshape(-1, LANES)
     tets, length_limits = constraints
-    substeps, count = len(goals) - 1, len(before)
+    goals_of_volumes, volumes = pressures
+    substeps, count = len(goals_of_volumes), len(before)
     for domain in range(part, interface, thread_count):
         begin(rows[domain], rows[domain + 1], positions, masses, before, targets, goals, points, begun)
     if interface > 1:
@@ -201,7 +213,6 @@ def _advance(
         meet(barrier, thread_count)
     often, middles, growths, shortenings, settled, ratios, more, pulls_along, firmness = settling
     many = len(settled[1])
-    goals_of_volumes, volumes = pressures
     is_shared = interface > 1 and len(volumes[1]) > 1
     for step in range(substeps):
         if often > 0 and step % often == 0:
@@ -212,10 +223,11 @@ def _advance(
                 stiffen(*span, settled[2], pulls_along[look], *firmness, tets[4])
             if interface > 1:
                 meet(barrier, thread_count)
-        last, now, then = goals[max(step - 1, 0)], goals[step], goals[step + 1]
+        last, now = moment(max(step - 1, 0), substeps, goals), moment(step, substeps, goals)
+        then = moment(step + 1, substeps, goals)
         for domain in range(part, interface, thread_count):
             span = rows[domain], rows[domain + 1]
-            predict_rows(*span, step == 0, dt, wide, velocities, last, now, then, holds, pulls, old, damping, drag_factor, limit)
+            predict_rows(*span, step == 0, dt, wide, velocities, goals, last, now, then, holds, pulls, old, damping, drag_factor, limit)
             solve(domain, step % 2 == 1, points, tets, length_limits)
         if interface > 1:
             meet(barrier, thread_count)
@@ -239,9 +251,9 @@ def _advance(
             push_apart(points, *touches[4])
         if interface > 1:
             meet(barrier, thread_count)
-    last, now = goals[substeps - 1], goals[substeps]
+    last, now = moment(substeps - 1, substeps, goals), moment(substeps, substeps, goals)
     for domain in range(part, interface, thread_count):
-        finish_rows(rows[domain], rows[domain + 1], dt, wide, velocities, last, now, old, limit)
+        finish_rows(rows[domain], rows[domain + 1], dt, wide, velocities, goals, last, now, old, limit)
         move(4 * rows[domain], min(4 * rows[domain + 1], count), points, positions)
 
 

@@ -339,10 +339,10 @@ class SolidState(Varying):
         """As `Varying.restore`; velocities are a view of the rows."""
         self.positions, self.rows[:] = state["positions"].copy(), state["rows"]
 
-    def goals(self, substeps):
-        """Room for keyed positions (substeps + 1, P / 4, LANES)."""
-        if self._goals is None or len(self._goals) != substeps + 1:
-            self._goals = aligned((substeps + 1, row_count(len(self.positions)), LANES))
+    def goals(self, targets):
+        """Room for keyed positions when a frame begins and at so many targets, (targets + 1, P / 4, LANES)."""
+        if self._goals is None or len(self._goals) != targets + 1:
+            self._goals = aligned((targets + 1, row_count(len(self.positions)), LANES))
         return self._goals
 
     def pulls(self, pull):
@@ -410,7 +410,7 @@ def advance(
         model.holds,
         *keyed,
         state.rows,
-        state.goals(substeps),
+        state.goals(len(targets)),
         state.scratch,
     )
     barrier, thread_count = np.zeros(1, np.int64), thread_count_for(len(model.rows) - 1, threads)

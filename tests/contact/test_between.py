@@ -30,7 +30,7 @@ class NearestOfOthersTests(unittest.TestCase):
         whose = owners[faces[:, 0]]
         for owner in range(len(centres)):
             rows = np.flatnonzero(owners[made.rows] == owner)
-            squares, _, spots = igl.point_mesh_squared_distance(rest[made.rows[rows]], rest, faces[whose != owner].astype(np.int64))
+            squares, *_ = igl.point_mesh_squared_distance(rest[made.rows[rows]], rest, faces[whose != owner].astype(np.int64))
             is_near = found[rows] >= 0
             np.testing.assert_array_equal(is_near, np.sqrt(squares) <= DEEP)
             if not is_near.any():
