@@ -41,7 +41,7 @@ def _parser():
     bake = commands.add_parser("bake", help="simulate a setup on a clip and write a GLB with the baked clip")
     bake.add_argument("file", type=pathlib.Path)
     bake.add_argument("--setup", type=pathlib.Path, required=True, help="the setup, JSON")
-    bake.add_argument("--clip", default="", help="the clip's name; without it, the rest pose")
+    bake.add_argument("--clip", default="", help="the clip's name, or “try-out: bob” and others; without it, the rest pose")
     bake.add_argument("--out", type=pathlib.Path, required=True)
     bake.add_argument("--name", help="the new clip's name")
     bake.add_argument("--step", type=int, default=1, help="a key every so many frames")
@@ -99,7 +99,7 @@ def _bake(options):
     run = compile_plan(TakeSpec(character, layers, options.clip))
     rotations, translations, offsets, _ = joints.gather(execute(run))
     arrays = (run.rotated, run.translated, rotations, translations)
-    baked = joints.bake(character, run.clip, layers.frame_rate, 0, *arrays, 0, run.last_frame, options.step, options.thin)
+    baked = joints.bake(character, run.clip.uncarried, layers.frame_rate, 0, *arrays, 0, run.last_frame, options.step, options.thin)
     rows = joints.frames_between(0, run.last_frame, options.step)
     world = meshes.take_world(
         character, run.clip, rows, layers.frame_rate, run.rotated, run.translated, rotations[rows], translations[rows]

@@ -57,7 +57,8 @@ def bake(character, clip, frame_rate, take_first, rotated, translated, rotations
     if not take_first <= first <= last <= end:
         raise BadInput(f"expected frames between {take_first} and {end}, got {first} to {last}")
     frames = frames_between(first, last, step)
-    is_whole = first == 0 and last == clip.frame_count(frame_rate) - 1
+    # A part of a clip, and one that the file does not have, is written with all of its channels.
+    is_whole = first == 0 and last == clip.frame_count(frame_rate) - 1 and not clip.is_made
     offset = clip.start if is_whole else -first / frame_rate
     times = frames / frame_rate + offset
     rows = frames - take_first

@@ -5,7 +5,7 @@ import numpy as np
 from quiver.bodies.inner import outer_meshes
 from quiver.cache import Cache
 from quiver.rig.pose import rest_matrices
-from quiver.rig.skinning import skinned_positions
+from quiver.rig.skinning import rest_box, skinned_positions
 
 FEWEST = 12
 """Vertices that a joint must move most, to be given a capsule."""
@@ -115,9 +115,8 @@ def _turn_of(along):
 
 def sides_of(character):
     """Sides (3,) of the box around the skin in the rest pose, or around the joints where there is no skin [file units]."""
-    world = rest_matrices(character.skeleton)
-    positions = [skinned_positions(mesh, world) for mesh in character.meshes] or [world[:, :, 3]]
-    return np.ptp(np.concatenate(positions), axis=0)
+    low, high = rest_box(character)
+    return high - low
 
 
 def size_of(character):

@@ -55,13 +55,17 @@ def frames_in(seconds, frame_rate):
 
 @dataclass(frozen=True)
 class Clip:
-    """A named set of channels; ``start`` and ``end`` in seconds; ``sources`` are the file's animations it was read from."""
+    """A named set of channels; ``start`` and ``end`` in seconds; ``sources`` are the file's animations it was read from.
+
+    ``is_made`` where the file does not have it, as a try-out motion.
+    """
 
     name: str
     channels: tuple
     start: float
     end: float
     sources: tuple = ()
+    is_made: bool = False
 
     @property
     def seconds(self):
@@ -75,9 +79,22 @@ class Clip:
         """Frames from the first to the last key at a rate [1/s], both counted; at least one."""
         return frames_in(self.seconds, frame_rate)
 
+    def keyed_nodes(self, path):
+        """The nodes that have keys of a path, rising."""
+        return sorted({channel.node for channel in self.channels if channel.path == path})
+
+    @property
+    def uncarried(self):
+        """The clip without what carries the character."""
+        return self
+
+    def uncarry(self, seconds, moves):
+        """World-space moves (T, R, 3) at times (T,) [s] as they are without what carries the character."""
+        return moves
+
     def sample(self, skeleton, seconds):
-        """The pose of shape (T, J) at times (T,) [s] after the clip's start. Nodes without keys keep the rest pose."""
-        times = np.asarray(seconds, float) + self.start
+        """The pose of shape (T, J) at times (T,) [s] after the clip's start; before it, as there. Nodes without keys keep the rest pose."""
+        times = np.maximum(np.asarray(seconds, float), 0.0) + self.start
         pose = skeleton.rest.repeated(len(times))
         targets = dict(zip(PATHS, (pose.translations, pose.rotations, pose.scales), strict=True))
         for channel in self.channels:

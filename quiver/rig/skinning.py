@@ -7,6 +7,7 @@ import numpy as np
 from quiver.kernels import skinning as kernels
 from quiver.kernels.lanes import LANES
 from quiver.rig import transforms
+from quiver.rig.pose import rest_matrices
 from quiver.threads import split
 
 VERTICES_WORTH_A_THREAD = 8192
@@ -29,6 +30,16 @@ def skinned_positions(mesh, world, method="linear"):
         return skinned_through(mesh, world[None])[0]
     rows = map(rows_of, dual_quaternions(skin_matrices(mesh, world)))
     return skin(kernels.skin_dual_quaternion, mesh.positions, slots_of(mesh), mesh.weights, *rows)
+
+
+def rest_box(character):
+    """The lowest and the highest corner (2, 3) of the skin in the rest pose, or of the joints where there is no skin [file units].
+
+    Meshes that the file does not have do not count.
+    """
+    world = rest_matrices(character.skeleton)
+    positions = np.concatenate([skinned_positions(each, world) for each in character.meshes if each.primitive >= 0] or [world[:, :, 3]])
+    return np.stack([positions.min(0), positions.max(0)]).astype(float)
 
 
 def subset(mesh, vertices):

@@ -2,7 +2,33 @@
 
 import numpy as np
 
+from quiver.rig.made_clips import CarriedClip, try_out
+from quiver.rig.motions import CARRIERS, TRY_OUT, course_of
 from quiver.rig.pose import blended
+from quiver.rig.skinning import rest_box
+
+
+def keyed_clip(character, setup, name):
+    """The clip of a character by its name, or a try-out motion, or the rest pose where there is none, on what carries it by the setup.
+
+    Raises BadInput.
+    """
+    metres = setup.metres_per_unit
+    if name.startswith(TRY_OUT) and all(clip.name != name for clip in character.clips):
+        clip = try_out(character, metres, name, setup.tryout_size / 100.0, setup.tryout_tempo / 100.0)
+    else:
+        clip = character.clip_or_still(name)
+    motion = next((each for each in CARRIERS if each.name == setup.carrier), None)
+    if motion is None:
+        return clip
+    course = course_of(motion, rest_box(character), metres, setup.carrier_size / 100.0, setup.carrier_tempo / 100.0)
+    return CarriedClip.of(clip, character.skeleton, course)
+
+
+def try_out_seconds(motion, height, setup):
+    """How long a try-out motion lasts with a setup for what is so high [file units]."""
+    box = np.array([[0.0, 0.0, 0.0], [0.0, height, 0.0]])
+    return course_of(motion, box, setup.metres_per_unit, 1.0, setup.tryout_tempo / 100.0).seconds
 
 
 class ClipSource:
@@ -17,7 +43,7 @@ class ClipSource:
         """The keyed Pose (T, J) at frames that need not be whole; before frame 0, the pre-roll."""
         frames = np.asarray(frames, float)
         inside = np.maximum(frames, 0.0)
-        pose = self.clip.sample(self.skeleton, inside / self.rate)
+        pose = self.clip.sample(self.skeleton, frames / self.rate)
         for each in self.filters:
             each.apply(pose, inside)
         early = frames < 0.0

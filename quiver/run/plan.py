@@ -17,7 +17,7 @@ from quiver.digests import digest_of
 from quiver.errors import BadInput
 from quiver.layers.kinds import PART, POSE_FILTER, SKIN_FILTER
 from quiver.rig.pose import rest_matrices, world_matrices
-from quiver.run.keyed import ClipSource
+from quiver.run.keyed import ClipSource, keyed_clip
 from quiver.run.measures.clip_depth import ClipDepth
 from quiver.run.parts.riding import FleshRide, FollowerRide
 from quiver.run.schedule import stages
@@ -186,7 +186,7 @@ def compile_plan(spec):
     """Check everything and compile a TakeSpec to a Plan. Raises BadInput where a layer cannot be built."""
     setup = replace(spec.setup, layers=tuple(complete(layer) for layer in spec.setup.layers))
     spec = replace(spec, setup=setup, character=with_made(spec.character, setup))
-    clip = spec.character.clip_or_still(spec.clip_name)
+    clip = keyed_clip(spec.character, setup, spec.clip_name)
     return _Compiler(spec, clip).plan()
 
 
@@ -291,7 +291,7 @@ class _Compiler:
 
     def _keyed_digest(self, pose_filters):
         character, setup = self.spec.character, self.setup
-        scene = setup.frame_rate, setup.metres_per_unit, setup.preroll_frames
+        scene = setup.scene_on(self.clip.name)
         filters = [each.digest_inputs() for each in pose_filters]
         end = max(self.last_frame + 1, self.context.clip_frames)
         return digest_of(FORMAT, character.digest, self.clip.name, end, scene, filters)

@@ -102,14 +102,15 @@ class FollowerDocument(Strict):
 
 def _dials_document(name, dials):
     """The struct of some dials, each at its default where it is left out."""
-    declared = []
-    for dial in dials:
-        if dial.is_choice:
-            kind = Annotated[Literal[tuple(option for option, _ in dial.options)], Meta(description=dial.description)]
-        else:
-            kind = Annotated[float, Meta(ge=dial.low, le=dial.high, description=dial.description)]
-        declared.append((dial.name, kind, dial.default))
-    return msgspec.defstruct(name, declared, frozen=True, kw_only=True, forbid_unknown_fields=True)
+    return msgspec.defstruct(name, map(_dial_field, dials), frozen=True, kw_only=True, forbid_unknown_fields=True)
+
+
+def _dial_field(dial):
+    if dial.is_choice:
+        kind = Annotated[Literal[tuple(option for option, _ in dial.options)], Meta(description=dial.description)]
+    else:
+        kind = Annotated[float, Meta(ge=dial.low, le=dial.high, description=dial.description)]
+    return dial.name, kind, dial.default
 
 
 ColliderDials = _dials_document("ColliderDials", shapes.DIALS)
@@ -176,12 +177,11 @@ def _layer_document(kind):
 def _setup_document(kinds):
     """The struct of a whole setup whose layers are of some kinds."""
     layer_types = Union[tuple(_layer_document(kind) for kind in kinds)]  # noqa: UP007 - the kinds are known at run time only
-    scene = [(d.name, Annotated[float, Meta(ge=d.low, le=d.high, description=d.description)], d.default) for d in SCENE_DIALS]
     several = Meta(max_length=MOST_LAYERS)
     declared = [
         ("format", Literal[FORMAT]),
         ("version", Literal[VERSION]),
-        *scene,
+        *map(_dial_field, SCENE_DIALS),
         ("watch_skin", Annotated[bool, Meta(description="Whether takes measure the penetration of the whole skin.")], False),
         ("regions", Annotated[tuple[RegionDocument, ...], several], ()),
         ("colliders", Annotated[tuple[ColliderDocument, ...], several], ()),

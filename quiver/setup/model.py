@@ -3,13 +3,30 @@
 import itertools
 from dataclasses import dataclass, field, replace
 
-from quiver.dials import Dial
+from quiver.dials import Choice, Dial
 from quiver.errors import BadInput
+from quiver.rig.motions import CARRIERS, TRY_OUT
 
 FRAME_RATE = Dial("frame_rate", "Frame rate", "1/s", 1.0, 240.0, 24.0, 1.0, "Scene", "Frames in a second.")
 METRES = Dial("metres_per_unit", "Metres per unit", "m", 1e-4, 1e3, 1.0, 0.01, "Scene", "Length of one unit of the file.")
 PREROLL = Dial(
     "preroll_frames", "Pre-roll", "frames", 0.0, 480.0, 24.0, 1.0, "Scene", "Frames from the rest pose into the clip's first pose."
+)
+TRY_OUT_DIALS = (
+    Dial("tryout_size", "Try-out size", "%", 5.0, 400.0, 100.0, 5.0, "Scene", "How far a try-out motion goes, of what suits the height."),
+    Dial("tryout_tempo", "Try-out tempo", "%", 20.0, 400.0, 100.0, 5.0, "Scene", "How quick a try-out motion is, likewise."),
+)
+CARRIER = Choice(
+    "carrier",
+    "Carrier",
+    (("none", "none"), *((motion.name, motion.label) for motion in CARRIERS)),
+    "none",
+    "Scene",
+    "What the whole character rides on while its clip plays. Bakes leave its motion out.",
+)
+CARRIER_DIALS = (
+    Dial("carrier_size", "Carrier size", "%", 5.0, 400.0, 100.0, 5.0, "Scene", "How far the carrier moves, of what suits the height."),
+    Dial("carrier_tempo", "Carrier tempo", "%", 20.0, 400.0, 100.0, 5.0, "Scene", "How quick the carrier is, likewise."),
 )
 MOST_FOLLOWED = 64
 """Points of a follower, at the most."""
@@ -17,7 +34,7 @@ FORMS = {"dome": "Dome", "pad": "Pad", "sleeve": "Sleeve", "panel": "Panel", "tu
 """Shapes of forms and their labels: a half ball open below; a cushion; an open tube that narrows; a flat piece; an open tube."""
 WHOLE_SKIN = "skin:"
 """Stands in for the id of a layer where the whole skin is measured."""
-SCENE_DIALS = (FRAME_RATE, METRES, PREROLL)
+SCENE_DIALS = (FRAME_RATE, METRES, PREROLL, *TRY_OUT_DIALS, CARRIER, *CARRIER_DIALS)
 
 
 @dataclass(frozen=True)
@@ -252,6 +269,11 @@ class Setup:
     frame_rate: float = FRAME_RATE.default
     metres_per_unit: float = METRES.default
     preroll_frames: float = PREROLL.default
+    tryout_size: float = 100.0
+    tryout_tempo: float = 100.0
+    carrier: str = CARRIER.default
+    carrier_size: float = 100.0
+    carrier_tempo: float = 100.0
     regions: tuple = ()
     colliders: tuple = ()
     followers: tuple = ()
@@ -277,13 +299,14 @@ class Setup:
         """The follower of that id. Raises BadInput."""
         return found(self.followers, identifier, "follower")
 
-    def moves_like(self, other):
-        """Whether both setups give the same motion, see `motion`."""
-        return self.motion == other.motion
+    def moves_like(self, other, clip_name=""):
+        """Whether both setups give the same motion on a clip, see `motion_on`."""
+        return self.motion_on(clip_name) == other.motion_on(clip_name)
 
-    @property
-    def motion(self):
-        """All that the motion depends on, to be compared: without names, layers that are off, and regions that no layer is made of."""
+    def motion_on(self, clip_name):
+        """All that the motion on a clip depends on, to be compared: without names, layers that are off, regions that no layer is made of,
+        and what is said of a carrier that there is not, or of try-out motions where a clip is none.
+        """
         layers = tuple(
             replace(layer, name="", group="", link="", muscles=tuple(replace(own, name="") for own in layer.muscles))
             for layer in self.layers
@@ -296,9 +319,19 @@ class Setup:
             tuple(replace(region, name="") for region in self.regions if region.id in used or region.is_final),
             tuple(replace(collider, name="") for collider in self.colliders if collider.is_on),
             tuple(replace(follower, name="") for follower in self.followers if f"{FOLLOWER}:{follower.id}" in ridden),
-            *(getattr(self, dial.name) for dial in SCENE_DIALS),
+            self.scene_on(clip_name),
             self.watches_skin,
         )
+
+    def scene_dials_on(self, clip_name):
+        """The scene's dials that matter on a clip."""
+        unused = () if clip_name.startswith(TRY_OUT) else TRY_OUT_DIALS
+        unused += CARRIER_DIALS if self.carrier == CARRIER.default else ()
+        return tuple(dial for dial in SCENE_DIALS if dial not in unused)
+
+    def scene_on(self, clip_name):
+        """Their values."""
+        return tuple(getattr(self, dial.name) for dial in self.scene_dials_on(clip_name))
 
     def unknown_names(self, skeleton):
         """The joint names used here that the skeleton does not have, sorted."""

@@ -13,6 +13,7 @@ from quiver.errors import BadInput
 from quiver.formats import pointcache, usd
 from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_positions
+from quiver.run.keyed import keyed_clip
 from studio.bakes.models import Bake
 from studio.characters.services import loaded
 from studio.jobs import services as jobs
@@ -68,11 +69,11 @@ def _write_glb(bake, context):
     take = bake.take
     character, document = _character(bake)
     rotations, translations = (np.concatenate(parts) for parts in zip(*(unpack(take, chunk) for chunk in take.chunks.all()), strict=True))
-    clip = character.clip_or_still(take.clip_name)
+    clip = keyed_clip(character, take.version.setup, take.clip_name)
     arrays = (take.rotated, take.translated, rotations, translations)
     metres = take.version.setup.metres_per_unit
     options = (bake.first_frame, bake.last_frame, bake.step, bake.skin_limit / 1000.0 / metres)
-    baked = joints.bake(character, clip, take.frame_rate, take.first_frame, *arrays, *options)
+    baked = joints.bake(character, clip.uncarried, take.frame_rate, take.first_frame, *arrays, *options)
     shapes = _shapes(bake, character, clip, rotations, translations)
     size = bake.keep(export.glb_parts(document, character, baked, bake.name, shapes))
     return {
@@ -154,7 +155,7 @@ def _write_usd(bake, context):
 
 def _scenes(take, character, frames, mesh_indices):
     """For each of ``frames``, as the take's chunks are read: (Pose of all nodes, positions float32 (V, 3) of each mesh) [file units]."""
-    clip, wanted = character.clip_or_still(take.clip_name), set(frames.tolist())
+    clip, wanted = keyed_clip(character, take.version.setup, take.clip_name), set(frames.tolist())
     starts = dict(zip(take.moved, np.cumsum([0, *(len(vertices) for vertices in take.moved.values())]), strict=False))
     for chunk in take.chunks.iterator():
         rows = [row for row in range(chunk.frames) if chunk.first_frame + row in wanted]
@@ -162,9 +163,9 @@ def _scenes(take, character, frames, mesh_indices):
             continue
         rotations, translations = (values[rows] for values in unpack(take, chunk))
         own = chunk.first_frame + np.array(rows)
-        pose = meshes.take_pose(character, clip, own, take.frame_rate, take.rotated, take.translated, rotations, translations)
+        pose = meshes.take_pose(character, clip.uncarried, own, take.frame_rate, take.rotated, take.translated, rotations, translations)
         world = world_matrices(character.skeleton, pose)
-        offsets = unpack_offsets(take, chunk)[rows] * np.float32(chunk.offset_step)
+        offsets = clip.uncarry(own / take.frame_rate, unpack_offsets(take, chunk)[rows] * np.float32(chunk.offset_step))
         for number in range(len(rows)):
             yield pose[number], [_placed(take, character, index, world[number], offsets[number], starts) for index in mesh_indices]
 

@@ -3,6 +3,9 @@
 from django.db import models, transaction
 
 from quiver.rig.clip import frames_in
+from quiver.rig.made_clips import try_outs
+from quiver.rig.motions import TRY_OUT
+from quiver.run.keyed import try_out_seconds
 from quiver.setup import model as setups
 from studio.characters import versions
 from studio.pieces import packed, unpacked
@@ -73,8 +76,23 @@ class Character(models.Model):
         return [clip | {"frames": frames_in(clip["seconds"], rate)} for clip in self.facts["clips"]]
 
     def clip_facts(self):
-        """What is known of the active clip; None where the character has no clip."""
-        return next((clip for clip in self.clips if clip["name"] == self.active_clip), None)
+        """What is known of the active clip, or try-out motion; None in the rest pose."""
+        return next((clip for clip in (*self.clips, *self.try_outs) if clip["name"] == self.active_clip), None)
+
+    @property
+    def try_outs(self):
+        """The same of all try-out motions, with the "label" that they go by."""
+        setup, size = self.setup, self.facts.get("size", [1.0, 1.0, 1.0])
+        found = []
+        for name, motion in try_outs().items():
+            seconds = try_out_seconds(motion, size[1], setup)
+            found.append({"name": name, "label": motion.label, "says": motion.says, "seconds": seconds})
+        return [clip | {"frames": frames_in(clip["seconds"], setup.frame_rate)} for clip in found]
+
+    @property
+    def is_tried_out(self):
+        """Whether the active clip is a try-out motion."""
+        return self.active_clip.startswith(TRY_OUT) and all(clip["name"] != self.active_clip for clip in self.facts["clips"])
 
 
 class SourceChunk(models.Model):

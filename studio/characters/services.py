@@ -13,6 +13,7 @@ from quiver.errors import BadInput
 from quiver.formats import frames
 from quiver.formats.gltf.reading import read_character
 from quiver.intake import kept_of
+from quiver.run.keyed import keyed_clip
 from quiver.setup import model as setups
 from studio.characters.models import Character
 from studio.events import hub
@@ -86,10 +87,10 @@ def clip_stream(row, clip_name):
     """The keyed motion of a clip at the setup's frame rate, as one byte string for the stage. Raises BadInput."""
     character, _ = loaded(row.pk)
     rate = row.setup.frame_rate
-    clip = character.clip_or_still(clip_name)
+    clip = keyed_clip(character, row.setup, clip_name)
     times = np.arange(clip.frame_count(rate)) / rate
     pose = clip.sample(character.skeleton, times)
-    keyed = {path: sorted({c.node for c in clip.channels if c.path == path}) for path in ("rotation", "translation", "scale")}
+    keyed = {path: clip.keyed_nodes(path) for path in ("rotation", "translation", "scale")}
     header = frames.header(keyed["rotation"], keyed["translation"], keyed["scale"], rate, 0, len(times))
     parts = [pose.rotations[:, keyed["rotation"]], pose.translations[:, keyed["translation"]], pose.scales[:, keyed["scale"]]]
     return header + frames.chunk(0, *parts) + frames.ending({"state": "finished"})

@@ -40,7 +40,7 @@ def _context(row, layer_ids):
         "setup": setup,
         "chosen_layers": chosen,
         "address": ",".join(layer.id for layer in chosen),
-        "scene": [(dial, getattr(setup, dial.name)) for dial in setups.SCENE_DIALS],
+        "scene": [(dial, getattr(setup, dial.name)) for dial in setup.scene_dials_on(row.active_clip)],
         "proxies": adding.proxies_of(setup),
         "sheet_presets": list(registry.kind_of("sheet").presets),
     }

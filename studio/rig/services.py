@@ -39,7 +39,7 @@ def choose_clip(row, name):
 
     Raises BadInput.
     """
-    known = {clip["name"]: clip.get("rate") for clip in row.facts["clips"]}
+    known = {clip["name"]: clip.get("rate") for clip in (*row.try_outs, *row.facts["clips"])}
     if name and name not in known:
         raise BadInput(f"this character has no clip “{name}”")
     before, wanted = known.get(row.active_clip), known.get(name)

@@ -42,7 +42,7 @@ SHOWS = (Job.State.PREPARED, Job.State.QUEUED, Job.State.RUNNING, Job.State.FINI
 
 def motion_digest(setup, clip_name, first_frame, last_frame):
     """Stands for all that a take of a character depends on."""
-    return digest_of(FORMAT, setup.motion, clip_name, first_frame, last_frame)
+    return digest_of(FORMAT, setup.motion_on(clip_name), clip_name, first_frame, last_frame)
 
 
 def follow(row):
@@ -263,7 +263,7 @@ def is_stale(row, take):
     """Whether the setup has changed since a take in a way that its motion would feel."""
     if take.version_id == row.current_id:
         return False
-    return not row.setup.moves_like(take.version.setup)
+    return not row.setup.moves_like(take.version.setup, take.clip_name)
 
 
 def take_of(row, number):

@@ -9,6 +9,7 @@ from django.urls import reverse
 from django.utils.http import urlencode
 from django.views.decorators.http import require_POST, require_safe
 
+from quiver.digests import digest_of
 from quiver.errors import BadInput
 from quiver.setup.differences import differences
 from quiver.setup.muscles import with_muscles_of
@@ -132,7 +133,8 @@ def stage_state(request, pk):
     row = character_or_404(pk, request)
     clip = row.clip_facts()
     take = services.take_of(row, request.GET.get("take", ""))
-    query = urlencode({"clip": row.active_clip, "rate": row.setup.frame_rate})
+    # Under another address where it is keyed another way.
+    query = urlencode({"clip": row.active_clip, "keyed": digest_of(row.setup.scene_on(row.active_clip))[:16]})
     return JsonResponse(
         {
             "clip": {
