@@ -20,6 +20,11 @@ class MovedSkin:
         """The part of offsets (F, R, 3) that is a mesh's, in the order of its vertices."""
         return offsets[:, self._spans[mesh]]
 
+    def columns(self, parts):
+        """Where in offsets (F, R, 3) vertices {mesh index: vertices} are."""
+        found = [self._spans[mesh].start + np.searchsorted(self.vertices[mesh], vertices) for mesh, vertices in parts.items()]
+        return np.concatenate([np.zeros(0, int), *found])
+
     def of(self, mesh, vertices, offsets):
         """The offsets (F, n, 3) of some vertices of a mesh, zero where the run moves them not."""
         moved, out = self.vertices[mesh], np.zeros((len(offsets), len(vertices), 3), np.float32)

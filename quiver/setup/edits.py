@@ -8,9 +8,11 @@ from quiver import layers as registry
 from quiver.colliders import SIZES, Collider
 from quiver.errors import BadInput
 from quiver.layers.kinds import JOINTS, REGION
-from quiver.setup.model import FOLLOWER, LAYER, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Layer, Region, found
+from quiver.setup.model import FOLLOWER, LAYER, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Layer, Region, between_keys, found
 
 LONGEST_NAME = 200
+SEAM = 1e-3
+"""So short before the next cycle of a clip begins, the last one ends [frames]."""
 
 
 def new_layer(kind, identifier, name, values=None, **fields):
@@ -340,6 +342,25 @@ def scene_dial(name):
 def set_scene(setup, name, value):
     """One value of the whole setup."""
     return replace(setup, **{name: scene_dial(name).checked(value)})
+
+
+def around(setup, frames, times):
+    """The setup for a clip of so many frames that is run around so many times: keys of amounts and pulls come again and again."""
+
+    def repeated(keys):
+        if len(keys) < 2:
+            return keys
+        inside = [(frame, value) for frame, value in keys if 0.0 <= frame < frames]
+        # As in the clip itself until just before the next one begins.
+        ends = [(0.0, between_keys(keys, 0.0)), (frames - SEAM, between_keys(keys, frames - SEAM))]
+        once = sorted(dict([*ends, *inside]).items())
+        return tuple((frame + turn * frames, value) for turn in range(times) for frame, value in once)
+
+    layers = tuple(
+        replace(layer, amount=repeated(layer.amount), muscles=tuple(replace(own, keys=repeated(own.keys)) for own in layer.muscles))
+        for layer in setup.layers
+    )
+    return replace(setup, layers=layers)
 
 
 def joint_pick(name):
