@@ -3,6 +3,7 @@
 import numpy as np
 
 from quiver.bodies.fitting import sides_of
+from quiver.rig.cycles import is_cycle
 from quiver.rig.frame_rates import keyed_rate
 from quiver.rig.pose import rest_matrices
 
@@ -11,10 +12,12 @@ CENTIMETRES = 25.0
 
 
 def facts_of(character):
-    """Plain values: joints, vertices, triangles, meshes, clips with the rate that they are keyed at [1/s], the size (3,) of the rest pose
+    """Plain values: joints, vertices, triangles, meshes, clips with the rate that they are keyed at [1/s] and whether they are
+    cycles, the size (3,) of the rest pose
     [file units], and nodes in the order of the file.
     """
-    skeleton = character.skeleton
+    skeleton, sides = character.skeleton, sides_of(character)
+    height = max(float(sides[1]), 1e-9)
     return {
         "joints": character.joint_count,
         "vertices": character.vertex_count,
@@ -26,10 +29,11 @@ def facts_of(character):
                 "seconds": clip.seconds,
                 "keys": clip.key_count,
                 "rate": keyed_rate(clip),
+                "cycle": is_cycle(clip, skeleton, height),
             }
             for clip in character.clips
         ],
-        "size": [float(side) for side in sides_of(character)],
+        "size": [float(side) for side in sides],
         "nodes": [
             {"name": name, "parent": int(parent), "joint": bool(is_joint)}
             for name, parent, is_joint in zip(skeleton.names, skeleton.parents, skeleton.is_joint, strict=True)

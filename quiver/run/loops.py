@@ -55,41 +55,45 @@ class LoopReport:
         )
 
 
-def loop_frames(clip, frame_rate):
-    """Frames of one cycle at about a frame rate [1/s], a whole number; and the rate at which it has exactly so many."""
-    frames = max(1, round(clip.seconds * frame_rate))
-    return frames, frames / clip.seconds
+def loop_frames(seconds, frame_rate):
+    """Frames of a cycle of so many seconds at about a frame rate [1/s], a whole number; and the rate at which it has exactly so many."""
+    frames = max(1, round(seconds * frame_rate))
+    return frames, frames / seconds
 
 
-def run_loop(spec, results=None, threads=None, keep_going=lambda: True, told=lambda cycles: None):
-    """(TakeChunk of frames 0 to the cycle's last, which is as the first, LoopReport, Plan) of a TakeSpec; None where it was stopped.
+class Loop:
+    """A take of a whole clip that is run around, compiled: its ``plan``, how many ``frames`` a cycle has, and at which ``rate`` [1/s].
 
-    ``told`` hears how many cycles are over. Raises BadInput where there is no clip, Unstable.
+    Raises BadInput where the TakeSpec has no clip of the character.
     """
-    plan, count = _around(spec)
-    before, reports = None, []
-    with closing(execute(plan, results, threads, keep_going)) as chunks:
-        for cycles, this in enumerate(_cycles(chunks, count), 1):
-            told(cycles)
-            if before is not None:
-                report = _compared(plan, before, this, cycles)
-                reports.append(report)
-                is_idle = len(reports) > PATIENCE and report.is_no_nearer(reports[-1 - PATIENCE])
-                if report.is_repeated or is_idle or cycles == MOST_CYCLES:
-                    return _closed(before, this), report, plan
-            before = this
-    return None
 
+    def __init__(self, spec):
+        if not spec.clip_name:
+            raise BadInput("expected a clip to run around, got the rest pose")
+        clip = spec.character.clip(spec.clip_name)
+        self.frames, self.rate = loop_frames(clip.seconds, spec.setup.frame_rate)
+        clips = tuple(CycledClip.of(clip, MOST_CYCLES) if each is clip else each for each in spec.character.clips)
+        setup = replace(around(spec.setup, self.frames, MOST_CYCLES), frame_rate=self.rate)
+        last = MOST_CYCLES * self.frames
+        self.plan = compile_plan(TakeSpec(replace(spec.character, clips=clips), setup, spec.clip_name, 0, last))
 
-def _around(spec):
-    """The Plan of a clip that is run around, and how many frames a cycle has."""
-    if not spec.clip_name:
-        raise BadInput("expected a clip to run around, got the rest pose")
-    clip = spec.character.clip(spec.clip_name)
-    count, rate = loop_frames(clip, spec.setup.frame_rate)
-    clips = tuple(CycledClip.of(clip, MOST_CYCLES) if each is clip else each for each in spec.character.clips)
-    setup = replace(around(spec.setup, count, MOST_CYCLES), frame_rate=rate)
-    return compile_plan(TakeSpec(replace(spec.character, clips=clips), setup, spec.clip_name, 0, MOST_CYCLES * count)), count
+    def run(self, results=None, threads=None, keep_going=lambda: True, told=lambda cycles: None):
+        """(TakeChunk of frames 0 to the cycle's last, which is as the first, LoopReport), or None where it was stopped.
+
+        ``told`` hears how many cycles are over. Raises Unstable.
+        """
+        before, reports = None, []
+        with closing(execute(self.plan, results, threads, keep_going)) as chunks:
+            for cycles, this in enumerate(_cycles(chunks, self.frames), 1):
+                told(cycles)
+                if before is not None:
+                    report = _compared(self.plan, before, this, cycles)
+                    reports.append(report)
+                    is_idle = len(reports) > PATIENCE and report.is_no_nearer(reports[-1 - PATIENCE])
+                    if report.is_repeated or is_idle or cycles == MOST_CYCLES:
+                        return _closed(before, this), report
+                before = this
+        return None
 
 
 def _cycles(chunks, count):
@@ -116,7 +120,7 @@ def _cut(chunks, begin, end):
 
     arrays = [cut(lambda chunk, name=name: getattr(chunk, name)) for name in ("rotations", "translations", "offsets", "added")]
     measures = {
-        layer: {name: cut(lambda chunk, at=(layer, name): np.asarray(chunk.measures[at[0]][at[1]])) for name in found if name != "against"}
+        layer: {name: cut(lambda chunk, at=(layer, name): np.asarray(chunk.measures[at[0]][at[1]])) for name in found}
         for layer, found in chunks[-1].measures.items()
     }
     return TakeChunk(0, *arrays, measures, chunks[-1].costs, float(np.mean([chunk.cost_ms for chunk in chunks])))

@@ -1,7 +1,7 @@
 """What a take depends on, and what comes out of it."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -43,3 +43,10 @@ class TakeChunk:
     measures: Mapping
     costs: Mapping
     cost_ms: float
+
+    def part(self, first, end):
+        """The TakeChunk of some of its frames, first..end-1."""
+        own = slice(first - self.first_frame, end - self.first_frame)
+        arrays = {name: getattr(self, name)[own] for name in ("rotations", "translations", "offsets", "added")}
+        measures = {layer: {name: values[own] for name, values in found.items()} for layer, found in self.measures.items()}
+        return replace(self, first_frame=first, **arrays, measures=measures)

@@ -8,6 +8,8 @@ from quiver.setup.model import SCENE_DIALS
 def differences(before, after):
     """[(name of what differs, words)] from one Setup to another, in the order of the second; [] where their settings are alike."""
     found = [("Scene", _changed(dial, getattr(before, dial.name), getattr(after, dial.name))) for dial in SCENE_DIALS]
+    found += [(name, "run around") for name in after.cycles if name not in before.cycles]
+    found += [(name, "no longer run around") for name in before.cycles if name not in after.cycles]
     old, kept = {layer.id: layer for layer in before.layers}, {layer.id for layer in after.layers}
     for layer in after.layers:
         if layer.id in old:

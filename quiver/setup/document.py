@@ -183,6 +183,7 @@ def _setup_document(kinds):
         ("version", Literal[VERSION]),
         *map(_dial_field, SCENE_DIALS),
         ("watch_skin", Annotated[bool, Meta(description="Whether takes measure the penetration of the whole skin.")], False),
+        ("cycles", Annotated[tuple[Name, ...], several, Meta(description="Clips that are run around until the motion repeats.")], ()),
         ("regions", Annotated[tuple[RegionDocument, ...], several], ()),
         ("colliders", Annotated[tuple[ColliderDocument, ...], several], ()),
         ("followers", Annotated[tuple[FollowerDocument, ...], several], ()),
@@ -197,6 +198,8 @@ def to_document(setup):
     document = {"format": FORMAT, "version": VERSION, **{dial.name: getattr(setup, dial.name) for dial in SCENE_DIALS}}
     if setup.watches_skin:
         document["watch_skin"] = True
+    if setup.cycles:
+        document["cycles"] = list(setup.cycles)
     document["regions"] = [plain_of(RegionDocument(**values_of_item(region))) for region in setup.regions]
     document["colliders"] = [plain_of(_collider_document(collider)) for collider in setup.colliders]
     if setup.followers:
@@ -256,6 +259,7 @@ def from_document(plain):
         layers=tuple(_read_layer(layer, f"layers[{index}]") for index, layer in enumerate(document.layers)),
         **{dial.name: getattr(document, dial.name) for dial in SCENE_DIALS},
         watches_skin=document.watch_skin,
+        cycles=document.cycles,
         regions=tuple(_read_region(region) for region in document.regions),
         colliders=tuple(_read_collider(each, f"colliders[{index}]") for index, each in enumerate(document.colliders)),
         followers=tuple(Follower(each.id, each.name or each.id, each.mesh, each.vertices) for each in document.followers),

@@ -344,6 +344,14 @@ def set_scene(setup, name, value):
     return replace(setup, **{name: scene_dial(name).checked(value)})
 
 
+def set_cycle(setup, clip_name, is_one):
+    """Whether takes of a clip run around until the motion repeats. Raises BadInput for the rest pose."""
+    if not clip_name:
+        raise BadInput("expected a clip to run around, got the rest pose")
+    others = [name for name in setup.cycles if name != clip_name]
+    return replace(setup, cycles=tuple(sorted([*others, clip_name] if is_one else others)))
+
+
 def around(setup, frames, times):
     """The setup for a clip of so many frames that is run around so many times: keys of amounts and pulls come again and again."""
 

@@ -262,6 +262,7 @@ class Layer:
 class Setup:
     """All layers in order, and the scene's own values.
 
+    cycles: names of clips that are run around until the motion repeats
     watches_skin: whether a take measures the penetration of the whole skin, as `WHOLE_SKIN`
     """
 
@@ -278,6 +279,7 @@ class Setup:
     colliders: tuple = ()
     followers: tuple = ()
     watches_skin: bool = False
+    cycles: tuple = ()
 
     def region(self, identifier):
         """The region of that id. Raises BadInput."""
@@ -321,6 +323,7 @@ class Setup:
             tuple(replace(follower, name="") for follower in self.followers if f"{FOLLOWER}:{follower.id}" in ridden),
             self.scene_on(clip_name),
             self.watches_skin,
+            clip_name in self.cycles,
         )
 
     def scene_dials_on(self, clip_name):

@@ -4,7 +4,6 @@ from django.db import models, transaction
 
 from quiver.rig.clip import frames_in
 from quiver.rig.made_clips import try_outs
-from quiver.rig.motions import TRY_OUT
 from quiver.run.keyed import try_out_seconds
 from quiver.setup import model as setups
 from studio.characters import versions
@@ -90,9 +89,9 @@ class Character(models.Model):
         return [clip | {"frames": frames_in(clip["seconds"], setup.frame_rate)} for clip in found]
 
     @property
-    def is_tried_out(self):
-        """Whether the active clip is a try-out motion."""
-        return self.active_clip.startswith(TRY_OUT) and all(clip["name"] != self.active_clip for clip in self.facts["clips"])
+    def runs_around(self):
+        """Whether takes of the active clip run around until the motion repeats."""
+        return self.active_clip in self.setup.cycles
 
 
 class SourceChunk(models.Model):

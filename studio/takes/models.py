@@ -31,6 +31,7 @@ class Take(models.Model):
     translated = models.JSONField(default=list)
     moved = models.JSONField(default=dict)
     notes = models.JSONField(default=list)
+    loop = models.JSONField(default=dict)
     cost_ms = models.FloatField(default=0.0)
     created = models.DateTimeField(auto_now_add=True)
     removed = models.DateTimeField(null=True, default=None)
@@ -44,6 +45,19 @@ class Take(models.Model):
     def label(self):
         """What it is called: its name, or its number."""
         return self.name or f"Take {self.pk}"
+
+    @property
+    def loop_words(self):
+        """What is told of a clip that was run around; "" of other takes."""
+        if not self.loop:
+            return ""
+        names = {layer.id: layer.name for layer in self.version.setup.layers}
+        led = [
+            f"{names.get(layer, layer)} by {mm:.2g} mm" if mm else f"{names.get(layer, layer)} by {degrees:.2g}°"
+            for layer, (mm, degrees) in self.loop["led"].items()
+        ]
+        around = f"run around {self.loop['cycles']} times, closes exactly"
+        return f"{around}; led over at the end: {', '.join(led)}" if led else f"{around}; all repeats"
 
     @property
     def frame_count(self):

@@ -15,12 +15,15 @@ from quiver.errors import BadInput
 from quiver.formats import frames
 from quiver.rig.pose import world_matrices
 from quiver.run.execute import execute, moves_for
+from quiver.run.loops import MOST_CYCLES, Loop, loop_frames
 from quiver.run.measures.farthest import far_notes
-from quiver.run.plan import FORMAT, compile_plan
+from quiver.run.plan import FORMAT, LARGEST_BLOCK, compile_plan
 from quiver.run.results import Results
 from quiver.run.spec import TakeSpec
+from quiver.setup import edits
 from studio.characters.models import Character
 from studio.characters.services import REMOVED_SECONDS, loaded
+from studio.edits.services import edit
 from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
@@ -53,6 +56,12 @@ def follow(row):
     return same_take(row) or start_take(row)
 
 
+def set_cycle(row, is_one):
+    """Let takes of the active clip run around until the motion repeats, or once only. Raises BadInput. Returns the Take that follows."""
+    words = f"“{row.active_clip}” {'runs around' if is_one else 'runs once'}"
+    return edit(row, lambda setup: edits.set_cycle(setup, row.active_clip, is_one), words).take
+
+
 def same_take(row):
     """A take of the active clip that shows, or will show, the motion of the current setup; None where there is none."""
     digest = motion_digest(row.setup, row.active_clip, 0, _last_frame(row))
@@ -61,6 +70,8 @@ def same_take(row):
 
 def _last_frame(row):
     clip = row.clip_facts()
+    if clip and row.runs_around:
+        return loop_frames(clip["seconds"], row.setup.frame_rate)[0]
     return (clip["frames"] if clip else int(row.setup.frame_rate * 2)) - 1
 
 
@@ -114,7 +125,9 @@ def _simulate(take, context):
     TakeChunk.objects.filter(take=take).delete()
     character, _ = loaded(take.character_id)
     setup = take.version.setup
-    plan = compile_plan(TakeSpec(character, setup, take.clip_name, take.first_frame, take.last_frame))
+    spec = TakeSpec(character, setup, take.clip_name, take.first_frame, take.last_frame)
+    loop = Loop(spec) if take.clip_name in setup.cycles else None
+    plan = loop.plan if loop else compile_plan(spec)
     take.substeps, take.layer_ids, take.notes = plan.substeps, list(plan.layer_ids), list(plan.notes)
     take.rotated, take.translated = plan.rotated.tolist(), plan.translated.tolist()
     take.moved = {str(mesh): vertices.tolist() for mesh, vertices in plan.moved.items()}
@@ -123,7 +136,7 @@ def _simulate(take, context):
     )
     step = frames.OFFSET_STEP / setup.metres_per_unit
     done, spent, farthest = 0, 0.0, np.zeros(len(plan.layer_ids))
-    for chunk in execute(plan, results, keep_going=context.keep_going):
+    for chunk in _around(take, loop, context) if loop else execute(plan, results, keep_going=context.keep_going):
         count = len(chunk.rotations)
         done, spent, farthest = done + count, spent + chunk.cost_ms * count, np.maximum(farthest, chunk.added.max(0))
         offsets, used = frames.quantised(chunk.offsets, step)
@@ -138,6 +151,24 @@ def _simulate(take, context):
     if far:
         Take.objects.filter(pk=take.pk).update(notes=[*take.notes, *far])
     _forget_passing(take)
+
+
+def _around(take, loop, context):
+    """The TakeChunks of a take of a cycle, once the motion repeats; how that came about is kept."""
+
+    def told(cycles):
+        context.progress(cycles * loop.frames, MOST_CYCLES * loop.frames)
+
+    found = loop.run(results, keep_going=context.keep_going, told=told)
+    if found is None:
+        return
+    whole, report = found
+    led = {layer: [round(value, 4) for value in report.drift[layer]] for layer in report.restless}
+    gap = {layer: [round(value, 4) for value in values] for layer, values in report.gap.items()}
+    take.loop, take.frame_rate = {"cycles": report.cycles, "led": led, "gap": gap}, loop.rate
+    Take.objects.filter(pk=take.pk).update(loop=take.loop, frame_rate=take.frame_rate)
+    for first in range(take.first_frame, take.last_frame + 1, LARGEST_BLOCK):
+        yield whole.part(first, min(first + LARGEST_BLOCK, take.last_frame + 1))
 
 
 def _stats(chunk):

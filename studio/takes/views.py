@@ -117,6 +117,13 @@ def bring_muscles_back(request, pk):
     return changed(_panel(request, row), made.take)
 
 
+@require_POST
+def run_around(request, pk):
+    """Whether takes of the active clip run around until the motion repeats."""
+    row = character_or_404(pk, request)
+    return changed(_panel(request, row), services.set_cycle(row, "around" in request.POST))
+
+
 def _panel_after(request, row, action):
     """Act, and show the Takes panel where it was asked from; the transport under the stage only hears that something changed."""
     action()

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from quiver.setup.document import dumps, loads
 from studio.takes.services import unpack
 from tests.app.helpers import DeskTest, run_waiting_jobs
 
@@ -54,3 +55,31 @@ class TryOutTest(DeskTest):
         rotations = np.concatenate([unpack(take, chunk)[0] for chunk in take.chunks.all()])
         self.assertGreater(np.ptp(rotations, axis=0).max(), 1e-3)
         self.assertNotIn(0, take.rotated)
+
+
+class CycleTest(DeskTest):
+    options = {"clips": ("wave",)}
+
+    def test_a_clip_is_run_around_and_its_take_closes(self):
+        page = self.client.get(self.url("takes/"))
+        self.assertContains(page, "around until it closes")
+        self.post("takes/around/", around="on")
+        self.assertEqual(self.fresh.setup.cycles, ("wave",))
+        run_waiting_jobs()
+        take = self.fresh.takes.first()
+        self.assertEqual(take.job.state, "finished")
+        rotations = np.concatenate([unpack(take, chunk)[0] for chunk in take.chunks.all()])
+        self.assertEqual(len(rotations), take.frame_count)
+        np.testing.assert_array_equal(rotations[0], rotations[-1])
+        self.assertGreater(take.loop["cycles"], 1)
+        self.assertContains(self.client.get(self.url("takes/")), "closes exactly")
+        # Undo runs it once again, and the setup's document knows of it.
+        again = loads(dumps(self.fresh.setup))
+        self.assertEqual(again.cycles, ("wave",))
+        self.post("motion/undo/")
+        self.assertEqual(self.fresh.setup.cycles, ())
+
+    def test_the_rest_pose_is_no_cycle(self):
+        self.client.post(self.url("clip/"), {"clip": ""})
+        self.assertNotContains(self.client.get(self.url("takes/")), "around until it closes")
+        self.assertEqual(self.post("takes/around/", around="on").status_code, 422)

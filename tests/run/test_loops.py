@@ -11,7 +11,7 @@ from quiver.rig.character import Character
 from quiver.rig.clip import Channel, Clip
 from quiver.rig.cycles import CycledClip, is_cycle
 from quiver.run.execute import execute
-from quiver.run.loops import MOST_CYCLES, loop_frames, run_loop
+from quiver.run.loops import MOST_CYCLES, Loop, loop_frames
 from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
 from quiver.setup import edits
@@ -75,12 +75,13 @@ class LoopTests(unittest.TestCase):
             with self.subTest(seconds=seconds):
                 spec = spec_of(swing(seconds, went, off))
                 spec = replace(spec, setup=replace(spec.setup, frame_rate=rate))
-                chunk, report, plan = run_loop(spec)
-                count, own_rate = loop_frames(spec.character.clips[0], rate)
+                loop = Loop(spec)
+                chunk, report = loop.run()
+                count, own_rate = loop_frames(seconds, rate)
                 self.assertEqual(len(chunk.rotations), count + 1)
                 np.testing.assert_array_equal(chunk.rotations[0], chunk.rotations[-1])
                 self.assertEqual(report.restless, [])
-                self.assertLess(report.gap[plan.layer_ids[0]][1], 0.1)
+                self.assertLess(report.gap[loop.plan.layer_ids[0]][1], 0.1)
                 # Sixteen cycles in one take come to the same.
                 clip = CycledClip.of(spec.character.clips[0], 16)
                 long = TakeSpec(replace(spec.character, clips=(clip,)), replace(spec.setup, frame_rate=own_rate), clip.name)
@@ -93,8 +94,9 @@ class LoopTests(unittest.TestCase):
 
     def test_what_never_settles_is_led_over_and_told(self):
         # A swing that takes minutes to die out.
-        chunk, report, plan = run_loop(spec_of(swing(0.9), settle_time=480.0, wobble_rate=0.83))
-        self.assertEqual(report.restless, list(plan.layer_ids))
+        loop = Loop(spec_of(swing(0.9), settle_time=480.0, wobble_rate=0.83))
+        chunk, report = loop.run()
+        self.assertEqual(report.restless, list(loop.plan.layer_ids))
         self.assertLessEqual(report.cycles, MOST_CYCLES)
         np.testing.assert_array_equal(chunk.rotations[0], chunk.rotations[-1])
         steps = np.linalg.norm(np.diff(chunk.rotations, axis=0), axis=-1).max(1)
@@ -102,7 +104,7 @@ class LoopTests(unittest.TestCase):
 
     def test_it_can_be_stopped_and_needs_a_clip(self):
         heard = []
-        self.assertIsNone(run_loop(spec_of(swing(1.0)), keep_going=lambda: len(heard) < 2, told=heard.append))
+        self.assertIsNone(Loop(spec_of(swing(1.0))).run(keep_going=lambda: len(heard) < 2, told=heard.append))
         self.assertEqual(heard[:2], [1, 2])
         with self.assertRaisesRegex(BadInput, "expected a clip to run around"):
-            run_loop(replace(spec_of(swing(1.0)), clip_name=""))
+            Loop(replace(spec_of(swing(1.0)), clip_name=""))
