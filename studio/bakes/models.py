@@ -10,7 +10,7 @@ from studio.takes.models import Take
 class Bake(models.Model):
     """A file made of a take: a GLB with the motion as a new clip, or a point cache of one mesh (``mesh`` is its index).
 
-    With ``has_muscles``, muscles that were made here are meshes of it.
+    A GLB may have the clips of ``more`` takes, by their numbers. With ``has_muscles``, muscles that were made here are meshes of it.
     """
 
     class Form(models.TextChoices):
@@ -30,6 +30,7 @@ class Bake(models.Model):
     mesh = models.IntegerField(default=0)
     shape_limit = models.FloatField(default=0.0)
     has_muscles = models.BooleanField(default=False)
+    more = models.JSONField(default=list)
     report = models.JSONField(default=dict)
     created = models.DateTimeField(auto_now_add=True)
 

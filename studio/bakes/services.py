@@ -18,6 +18,7 @@ from studio.bakes.models import Bake
 from studio.characters.services import loaded
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
+from studio.takes.models import Take
 from studio.takes.services import unpack, unpack_offsets
 
 
@@ -37,7 +38,7 @@ def start_bake(take, name, form, first_frame, last_frame, step, skin_limit=0.0, 
     if form not in Bake.Form.values or not 0 <= mesh < len(take.character.facts["meshes"]):
         raise BadInput(f"expected one of {', '.join(Bake.Form.values)} and a mesh of this character, got {form} and {mesh}")
     joints.frames_between(first_frame, last_frame, step)
-    name = name.strip()[:200] or f"{take.clip_name or 'rest'} with motion"
+    name = name.strip()[:200] or with_motion(take.clip_name)
     if form == Bake.Form.GLB:
         # As the clip is called in the file.
         name = export.free_clip_name(loaded(take.character_id)[0], name)
@@ -50,9 +51,32 @@ def start_bake(take, name, form, first_frame, last_frame, step, skin_limit=0.0, 
     return bake
 
 
+def with_motion(clip_name):
+    """What a baked clip is called."""
+    return f"{clip_name or 'rest'} with motion"
+
+
+def start_bake_of_all(takes, skin_limit=0.0, shape_limit=0.0):
+    """Queue one GLB with the clips of some finished takes of a character, each as a whole. Raises BadInput."""
+    if not takes:
+        raise BadInput("expected clips with a finished take to bake, got none")
+    for take in takes:
+        if take.job.state != Job.State.FINISHED:
+            raise BadInput(f"expected finished takes, {take.label} is {take.job.get_state_display()}")
+    first, *others = takes
+    name = f"{len(takes)} clips with motion" if others else with_motion(first.clip_name)
+    span = {"first_frame": first.first_frame, "last_frame": first.last_frame}
+    with transaction.atomic():
+        job = jobs.start("bake", sum(take.frame_count for take in takes))
+        limits = {"skin_limit": skin_limit, "shape_limit": shape_limit}
+        bake = Bake.objects.create(take=first, job=job, name=name, more=[take.pk for take in others], **span, **limits)
+        jobs.enqueue(job)
+    return bake
+
+
 def write_bake(job_id, context):
     """The job: bake and keep the file."""
-    bake = Bake.objects.select_related("take__version").get(job_id=job_id)
+    bake = Bake.objects.select_related("take__version", "job").get(job_id=job_id)
     bake.file_chunks.all().delete()
     context.character = bake.take.character_id
     writers = {Bake.Form.GLB: _write_glb, Bake.Form.USD: _write_usd}
@@ -61,31 +85,57 @@ def write_bake(job_id, context):
         bake.file_chunks.all().delete()
         return
     bake.save(update_fields=["report"])
-    count = bake.last_frame - bake.first_frame + 1
-    context.progress(count, count)
+    context.progress(bake.job.total, bake.job.total)
 
 
 def _write_glb(bake, context):
-    take = bake.take
     character, document = _character(bake)
+    takes = [bake.take, *_more(bake)]
+    whole = (bake.first_frame, bake.last_frame)
+    spans = [whole if take.pk == bake.take_id else (take.first_frame, take.last_frame) for take in takes]
+    names = [bake.name if len(takes) == 1 else with_motion(take.clip_name) for take in takes]
+    clips, reports, done = [], [], 0
+    for take, span, name in zip(takes, spans, names, strict=True):
+        if not context.keep_going():
+            return {}
+        baked, shapes, report = _baked(bake, take, character, *span)
+        clips.append((baked, name, shapes))
+        reports.append(report)
+        done += report["frames"]
+        context.progress(done, sum(last - first + 1 for first, last in spans))
+    size = bake.keep(export.glb_parts(document, character, clips))
+    worst = {name: max(report[name] for report in reports) for name in ("turn_error", "skin_error_mm", "shape_error_mm")}
+    total = {name: sum(report[name] for report in reports) for name in ("frames", "keys", "shapes")}
+    return {**total, **worst, "bytes": size, "clip": export.free_clip_name(character, names[0]), "clips": len(clips)}
+
+
+def _more(bake):
+    """The other takes of a bake. Raises BadInput where one is gone."""
+    known = {take.pk: take for take in Take.objects.filter(pk__in=bake.more).select_related("version", "character")}
+    gone = [number for number in bake.more if number not in known]
+    if gone:
+        raise BadInput(f"expected take {gone[0]}, which was removed")
+    return [known[number] for number in bake.more]
+
+
+def _baked(bake, take, character, first, last):
+    """(Baked, Shapes, what is told of them) of frames of a take, as a bake says."""
     rotations, translations = (np.concatenate(parts) for parts in zip(*(unpack(take, chunk) for chunk in take.chunks.all()), strict=True))
     clip = keyed_clip(character, take.version.setup, take.clip_name)
     arrays = (take.rotated, take.translated, rotations, translations)
     metres = take.version.setup.metres_per_unit
-    options = (bake.first_frame, bake.last_frame, bake.step, bake.skin_limit / 1000.0 / metres)
+    options = (first, last, bake.step, bake.skin_limit / 1000.0 / metres)
     baked = joints.bake(character, clip.uncarried, take.frame_rate, take.first_frame, *arrays, *options)
-    shapes = _shapes(bake, character, clip, rotations, translations)
-    size = bake.keep(export.glb_parts(document, character, baked, bake.name, shapes))
-    return {
+    shapes = _shapes(bake, take, character, clip, rotations, translations, joints.frames_between(first, last, bake.step))
+    report = {
         "frames": baked.frames,
         "keys": baked.keys,
         "turn_error": baked.turn_error,
         "skin_error_mm": baked.skin_error * metres * 1000.0,
         "shapes": sum(len(shape.deltas) for shape in shapes),
         "shape_error_mm": max((shape.error for shape in shapes), default=0.0) * metres * 1000.0,
-        "bytes": size,
-        "clip": export.free_clip_name(character, bake.name),
     }
+    return baked, shapes, report
 
 
 def _character(bake):
@@ -94,12 +144,10 @@ def _character(bake):
     return made.for_export(character, bake.take.version.setup) if bake.has_muscles else character, document
 
 
-def _shapes(bake, character, clip, rotations, translations):
-    """The Shapes of all moved meshes at the baked frames."""
-    take = bake.take
+def _shapes(bake, take, character, clip, rotations, translations, frames):
+    """The Shapes of all moved meshes at the baked ``frames`` of a take."""
     if not take.moved:
         return []
-    frames = joints.frames_between(bake.first_frame, bake.last_frame, bake.step)
     rows = frames - take.first_frame
     arrays = (take.rotated, take.translated, rotations[rows], translations[rows])
     world = meshes.take_world(character, clip, frames, take.frame_rate, *arrays)

@@ -13,7 +13,7 @@ from studio.characters.pages import character_or_404, render_step
 from studio.jobs.models import Job
 from studio.numbers import whole_number
 from studio.takes.models import Take
-from studio.takes.services import is_stale, shown_take
+from studio.takes.services import clip_rows, is_stale, shown_take
 
 
 @require_safe
@@ -27,7 +27,16 @@ def _panel(request, row):
     is_open = any(each.job.is_open for each in bakes) or bool(take and take.job.is_open)
     stale = bool(take) and is_stale(row, take)
     muscles = sum(bool(own.form) for layer in take.version.setup.layers for own in layer.muscles) if take else 0
-    context = {"bakes": bakes, "take": take, "is_open": is_open, "is_stale": stale, "forms": services.forms_there(), "muscles": muscles}
+    finished = [each for each in clip_rows(row) if each["take"] and each["take"].job.state == Job.State.FINISHED]
+    context = {
+        "finished": finished,
+        "bakes": bakes,
+        "take": take,
+        "is_open": is_open,
+        "is_stale": stale,
+        "forms": services.forms_there(),
+        "muscles": muscles,
+    }
     return render_step(request, row, "bake", "bakes/panel.html", context)
 
 
@@ -52,6 +61,16 @@ def start(request, pk):
     limits = (numbers["skin_limit"], numbers["shape_limit"])
     options = (*frames, *limits, numbers["mesh"], bool(request.POST.get("has_muscles")))
     services.start_bake(take, request.POST.get("name", ""), request.POST.get("form", "glb"), *options)
+    return _panel(request, row)
+
+
+@require_POST
+def start_all(request, pk):
+    """Bake some finished takes into one file."""
+    row = character_or_404(pk, request)
+    numbers = [whole_number(sent) for sent in request.POST.getlist("take")]
+    takes = Take.objects.select_related("job", "version").filter(character=row, pk__in=[number for number in numbers if number is not None])
+    services.start_bake_of_all(sorted(takes, key=lambda take: take.pk))
     return _panel(request, row)
 
 

@@ -74,9 +74,10 @@ class Character(models.Model):
         rate = self.setup.frame_rate
         return [clip | {"frames": frames_in(clip["seconds"], rate)} for clip in self.facts["clips"]]
 
-    def clip_facts(self):
-        """What is known of the active clip, or try-out motion; None in the rest pose."""
-        return next((clip for clip in (*self.clips, *self.try_outs) if clip["name"] == self.active_clip), None)
+    def clip_facts(self, name=None):
+        """What is known of a clip, or try-out motion, the active one if not said; None in the rest pose."""
+        name = self.active_clip if name is None else name
+        return next((clip for clip in (*self.clips, *self.try_outs) if clip["name"] == name), None)
 
     @property
     def try_outs(self):

@@ -64,39 +64,82 @@ def set_cycle(row, is_one):
 
 def same_take(row):
     """A take of the active clip that shows, or will show, the motion of the current setup; None where there is none."""
-    digest = motion_digest(row.setup, row.active_clip, 0, _last_frame(row))
-    return row.takes.filter(digest=digest, job__state__in=SHOWS, job__stop_asked=False).select_related("job", "version").first()
+    return take_like(row, row.active_clip)
 
 
-def _last_frame(row):
-    clip = row.clip_facts()
-    if clip and row.runs_around:
+def take_like(row, clip_name, states=SHOWS):
+    """The same on any clip, in one of some states."""
+    digest = motion_digest(row.setup, clip_name, 0, _last_frame(row, clip_name))
+    return row.takes.filter(digest=digest, job__state__in=states, job__stop_asked=False).select_related("job", "version").first()
+
+
+def _last_frame(row, clip_name):
+    clip = row.clip_facts(clip_name)
+    if clip and clip_name in row.setup.cycles:
         return loop_frames(clip["seconds"], row.setup.frame_rate)[0]
     return (clip["frames"] if clip else int(row.setup.frame_rate * 2)) - 1
 
 
-def start_take(row, first_frame=0, last_frame=None, priority=WAITED_FOR):
-    """Queue a take of the current setup on the active clip; an older one of that clip that still runs is asked to stop. Raises BadInput."""
-    setup, end = row.setup, _last_frame(row)
+def start_take(row, first_frame=0, last_frame=None, priority=WAITED_FOR, clip_name=None):
+    """Queue a take of the current setup on a clip, the active one if not said; an older one of that clip that still runs is asked to stop.
+
+    Raises BadInput.
+    """
+    clip_name = row.active_clip if clip_name is None else clip_name
+    setup, end = row.setup, _last_frame(row, clip_name)
     last = end if last_frame is None else last_frame
-    if not 0 <= first_frame <= last <= max(end, last if not row.clip_facts() else end):
+    if not 0 <= first_frame <= last <= max(end, last if not row.clip_facts(clip_name) else end):
         raise BadInput(f"expected frames from 0 to {end}, got {first_frame} to {last}")
-    digest = motion_digest(setup, row.active_clip, first_frame, last)
+    digest = motion_digest(setup, clip_name, first_frame, last)
     with transaction.atomic():
-        jobs.ask_to_stop(Job.objects.filter(take__character=row, take__clip_name=row.active_clip, state__in=SHOWS[:3]))
+        jobs.ask_to_stop(Job.objects.filter(take__character=row, take__clip_name=clip_name, state__in=SHOWS[:3]))
         job = jobs.start("take", last - first_frame + 1)
         take = Take.objects.create(
             character=row,
             version=row.current,
             job=job,
             digest=digest,
-            clip_name=row.active_clip,
+            clip_name=clip_name,
             first_frame=first_frame,
             last_frame=last,
             frame_rate=setup.frame_rate,
         )
         jobs.enqueue(job, priority)
     return take
+
+
+ENDED = (Job.State.FINISHED, Job.State.FAILED, Job.State.INTERRUPTED, Job.State.STOPPED)
+
+
+def clip_rows(row):
+    """For each clip of a character: [{"clip": its facts, "take": one of the current setup or None, "worst": as `worst_of` says}]."""
+    found = []
+    for clip in row.clips:
+        take = take_like(row, clip["name"]) or take_like(row, clip["name"], ENDED)
+        found.append({"clip": clip, "take": take, "worst": worst_of(take) if take else {}})
+    return found
+
+
+def worst_of(take):
+    """The deepest clip [mm], the largest turn [degrees] and what did not repeat [mm, degrees] of a take, as far as it is known."""
+    worst = {}
+    for found in take.measures.values():
+        for name in ("clip", "turn"):
+            if name in found:
+                worst[name] = max(worst.get(name, 0.0), max(found[name], default=0.0))
+    if take.loop:
+        gaps = list(take.loop["gap"].values())
+        worst["gap"] = max((mm for mm, _ in gaps), default=0.0), max((degrees for _, degrees in gaps), default=0.0)
+    return worst
+
+
+def start_takes(row, clip_names):
+    """Queue takes of the current setup on some clips, but for those that have one already. Raises BadInput for a clip that there is not."""
+    known = [clip["name"] for clip in row.clips]
+    wrong = [name for name in clip_names if name not in known]
+    if wrong or not clip_names:
+        raise BadInput(f"expected some of the clips {', '.join(known) or 'none'}, got {', '.join(wrong) or 'none'}")
+    return [take_like(row, name) or start_take(row, clip_name=name) for name in known if name in clip_names]
 
 
 def get_ready(character_id):

@@ -44,6 +44,7 @@ def _panel(request, row):
         "beside": beside,
         "against": against,
         "changes": changes,
+        "clip_rows": services.clip_rows(row),
     }
     return render_step(request, row, "takes", "takes/panel.html", context)
 
@@ -122,6 +123,14 @@ def run_around(request, pk):
     """Whether takes of the active clip run around until the motion repeats."""
     row = character_or_404(pk, request)
     return changed(_panel(request, row), services.set_cycle(row, "around" in request.POST))
+
+
+@require_POST
+def run_clips(request, pk):
+    """Run the current setup on some clips, one after another."""
+    row = character_or_404(pk, request)
+    services.start_takes(row, request.POST.getlist("clip"))
+    return changed(_panel(request, row))
 
 
 def _panel_after(request, row, action):

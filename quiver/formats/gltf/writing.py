@@ -56,33 +56,39 @@ def add_meshes(document, meshes):
     return out
 
 
-def add_shapes(document, meshes, shapes, times):
-    """Add Shapes (quiver.bake.meshes) as morph targets, and their weights at ``times`` [s] to the last animation.
+def add_shapes(document, meshes, of_clips):
+    """Add Shapes (quiver.bake.meshes) as morph targets, and their weights to the last animations: of_clips are (times [s], shapes) of each.
 
-    ``meshes`` are the character's. Raises BadInput where a mesh has morph targets of its own.
+    A clip's own shapes are still in the others. ``meshes`` are the character's. Raises BadInput where a mesh has morph targets of its own.
     """
-    animation = document.tree["animations"][-1]
+    animations = document.tree["animations"][-len(of_clips) :]
     by_node = {}
-    for shape in shapes:
-        by_node.setdefault(meshes[shape.mesh_index].node, []).append(shape)
-    seconds = append_accessor(document, np.asarray(times, np.float32)[:, None], "SCALAR", bounds=True)
+    for clip, (_, shapes) in enumerate(of_clips):
+        for shape in shapes:
+            by_node.setdefault(meshes[shape.mesh_index].node, []).append((clip, shape))
+    seconds = [append_accessor(document, np.asarray(times, np.float32)[:, None], "SCALAR", bounds=True) for times, _ in of_clips]
     for node, group in by_node.items():
-        total = sum(len(shape.deltas) for shape in group)
         mesh = document.tree["meshes"][document.tree["nodes"][node]["mesh"]]
         if any("targets" in primitive for primitive in mesh["primitives"]):
-            raise BadInput(f"“{meshes[group[0].mesh_index].name}” has morph targets of its own; bake it as a point cache instead")
+            raise BadInput(f"“{meshes[group[0][1].mesh_index].name}” has morph targets of its own; bake it as a point cache instead")
         for number, primitive in enumerate(mesh["primitives"]):
             primitive["targets"] = []
-            for shape in group:
+            for _, shape in group:
                 is_own = meshes[shape.mesh_index].primitive == number
                 primitive["targets"] += (
                     _targets(document, primitive, shape) if is_own else _still_targets(document, primitive, len(shape.deltas))
                 )
-        mesh["weights"] = [0.0] * total
-        weights = np.concatenate([shape.weights for shape in group], 1).reshape(-1, 1)
-        output = append_accessor(document, np.ascontiguousarray(weights, np.float32), "SCALAR")
-        animation["samplers"].append({"input": seconds, "output": output, "interpolation": "LINEAR"})
-        animation["channels"].append({"sampler": len(animation["samplers"]) - 1, "target": {"node": int(node), "path": "weights"}})
+        mesh["weights"] = [0.0] * sum(len(shape.deltas) for _, shape in group)
+        for clip in sorted({clip for clip, _ in group}):
+            _add_weights(document, animations[clip], seconds[clip], node, len(of_clips[clip][0]), clip, group)
+
+
+def _add_weights(document, animation, seconds, node, frames, clip, group):
+    """The weights of a node's morph targets in one clip; those of other clips are none."""
+    own = [shape.weights if whose == clip else np.zeros((frames, len(shape.deltas)), np.float32) for whose, shape in group]
+    output = append_accessor(document, np.ascontiguousarray(np.concatenate(own, 1).reshape(-1, 1), np.float32), "SCALAR")
+    animation["samplers"].append({"input": seconds, "output": output, "interpolation": "LINEAR"})
+    animation["channels"].append({"sampler": len(animation["samplers"]) - 1, "target": {"node": int(node), "path": "weights"}})
 
 
 def _targets(document, primitive, shape):

@@ -1,0 +1,55 @@
+"""All clips of a character at once: run, told in one table, and baked into one file."""
+
+import numpy as np
+
+from quiver.formats.gltf.reading import read_character
+from quiver.rig.pose import world_matrices
+from quiver.rig.skinning import skinned_through
+from studio.bakes.models import Bake
+from tests.app.helpers import DeskTest, body_of, run_waiting_jobs
+
+
+class AllClipsTest(DeskTest):
+    options = {"clips": ("wave", "run", "idle")}
+
+    def test_they_run_are_told_and_go_into_one_file(self):
+        self.post("takes/around/", around="on")
+        run_waiting_jobs()
+        page = self.post("takes/clips/", clip=["wave", "run"])
+        self.assertContains(page, "All clips")
+        before = self.fresh.takes.count()
+        run_waiting_jobs()
+        # What fits already is not run again.
+        self.post("takes/clips/", clip=["wave", "run"])
+        self.assertEqual(self.fresh.takes.count(), before)
+        rows = self.client.get(self.url("takes/")).context["clip_rows"]
+        told = {each["clip"]["name"]: each for each in rows}
+        self.assertEqual([name for name, each in told.items() if each["take"]], ["wave", "run"])
+        self.assertGreater(told["wave"]["worst"]["turn"], 0.1)
+        self.assertLess(told["wave"]["worst"]["gap"][1], 0.1)
+        self.assertNotIn("gap", told["run"]["worst"])
+        page = self.client.get(self.url("bake/"))
+        self.assertContains(page, "All clips in one file")
+        takes = [each["take"] for each in page.context["finished"]]
+        self.post("bake/clips/", take=[take.pk for take in takes])
+        run_waiting_jobs()
+        bake = Bake.objects.get()
+        self.assertEqual((bake.job.state, bake.report["clips"]), ("finished", 2))
+        again, _ = read_character(body_of(self.client.get(f"/bakes/{bake.pk}/download")), "again")
+        self.assertEqual([clip.name for clip in again.clips], ["wave", "run", "idle", "wave with motion", "run with motion"])
+        for take in takes:
+            clip = again.clip(f"{take.clip_name} with motion")
+            self.assertEqual(clip.frame_count(take.frame_rate), take.frame_count)
+            baked, keyed = (skinned_through(again.meshes[0], world_of(again, each)) for each in (clip, again.clip(take.clip_name)))
+            self.assertGreater(np.abs(baked - keyed).max(), 1e-4)
+
+    def test_what_is_not_there_is_refused(self):
+        for names in ([], ["fly"]):
+            self.assertEqual(self.post("takes/clips/", clip=names).status_code, 422)
+        self.assertEqual(self.post("bake/clips/", take=[]).status_code, 422)
+        self.assertEqual(Bake.objects.count(), 0)
+
+
+def world_of(character, clip):
+    """Node matrices at some times of a clip."""
+    return world_matrices(character.skeleton, clip.sample(character.skeleton, np.linspace(0.0, clip.seconds, 9)))
