@@ -68,6 +68,26 @@ class ShapesTest(TestCase):
             self.assertLess(len(shapes.deltas), 10)
             self.assertLessEqual(np.abs(shapes.weights).max(), 1.0 + 1e-6)
 
+    def test_the_shapes_of_several_clips_stand_beside_each_other(self):
+        character, document, world, vertices, offsets = scene()
+        some = [meshes.shapes_of(0, character.meshes[0], vertices, size * offsets, world, 0.004) for size in (1.0, -2.0)]
+        still = np.zeros((10, 1, 4)) + character.skeleton.rest.rotations[1]
+        baked = joints.bake(character, character.clip("wave"), 24.0, 0, [1], [], still, np.zeros((10, 0, 3)), 0, 9)
+        clips = [(baked, "one", [some[0]]), (baked, "none", []), (baked, "one", [some[1]])]
+        data = b"".join(export.glb_parts(document, character, clips))
+        self.assertEqual(issues_of(data)["numErrors"], 0)
+        tree = parse(data).tree
+        self.assertEqual([animation["name"] for animation in tree["animations"][-3:]], ["one", "none", "one 2"])
+        counts = [len(shapes.deltas) for shapes in some]
+        self.assertEqual(len(tree["meshes"][0]["primitives"][0]["targets"]), sum(counts))
+        for animation, own, shapes in ((-3, slice(0, counts[0]), some[0]), (-1, slice(counts[0], None), some[1])):
+            channel = next(each for each in tree["animations"][animation]["channels"] if each["target"]["path"] == "weights")
+            sampler = tree["animations"][animation]["samplers"][channel["sampler"]]
+            weights = read_accessor(parse(data), sampler["output"], "weights").reshape(10, -1)
+            np.testing.assert_allclose(weights[:, own], shapes.weights, atol=1e-7)
+            self.assertEqual(float(np.abs(np.delete(weights, np.arange(sum(counts))[own], axis=1)).max()), 0.0)
+        self.assertNotIn("weights", [channel["target"]["path"] for channel in tree["animations"][-2]["channels"]])
+
     def test_the_file_is_valid_and_holds_them(self):
         character, document, world, vertices, offsets = scene()
         shapes = meshes.shapes_of(0, character.meshes[0], vertices, offsets.copy(), world)
