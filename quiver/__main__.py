@@ -1,4 +1,4 @@
-"""The core without the app: ``python -m quiver inspect FILE`` and ``python -m quiver bake IN --setup SETUP --clip NAME --out OUT``."""
+"""The core without the app: ``python -m quiver inspect FILE``, ``bake FILE --setup SETUP --clip NAME --out OUT``, ``run`` and others."""
 
 import argparse
 import base64
@@ -6,21 +6,16 @@ import json
 import pathlib
 import sys
 
-from quiver import export
-from quiver.bake import joints, meshes
-from quiver.bodies import made
+from quiver import commands as commands_of_takes
 from quiver.dial_tables import dial_tables
 from quiver.errors import BadFormat, Finding, QuiverError
 from quiver.formats.gltf.reading import read_character
 from quiver.intake import read_within_bounds
-from quiver.run.execute import execute
-from quiver.run.plan import compile_plan
-from quiver.run.spec import TakeSpec
 from quiver.setup import document as setup_document
 
 
 def main(arguments=None):
-    """Run one command; returns the exit code: 0 usable, 1 refused."""
+    """Run one command; returns the exit code: 0 done, 1 refused, 2 where some takes of many failed."""
     options = _parser().parse_args(arguments)
     try:
         return options.run(options)
@@ -38,17 +33,7 @@ def _parser():
     inspect.add_argument("file", type=pathlib.Path)
     inspect.add_argument("--json", action="store_true", help="print JSON")
     inspect.set_defaults(run=_inspect)
-    bake = commands.add_parser("bake", help="simulate a setup on a clip and write a GLB with the baked clip")
-    bake.add_argument("file", type=pathlib.Path)
-    bake.add_argument("--setup", type=pathlib.Path, required=True, help="the setup, JSON")
-    bake.add_argument("--clip", default="", help="the clip's name, or “try-out: bob” and others; without it, the rest pose")
-    bake.add_argument("--out", type=pathlib.Path, required=True)
-    bake.add_argument("--name", help="the new clip's name")
-    bake.add_argument("--step", type=int, default=1, help="a key every so many frames")
-    bake.add_argument("--thin", type=float, default=0.0, metavar="DEGREES", help="drop keys within this error")
-    bake.add_argument("--shapes", type=float, default=0.0, metavar="MM", help="as few shapes as keep soft parts within this error")
-    bake.add_argument("--muscles", action="store_true", help="muscles that the setup makes become meshes of the file")
-    bake.set_defaults(run=_bake)
+    commands_of_takes.add_to(commands)
     intake = commands.add_parser(
         "intake", help="read a file within bounds of memory and time, and print all that the app keeps of it as JSON"
     )
@@ -90,30 +75,6 @@ def _intake(options):
         print(json.dumps({"refused": str(error), "findings": [finding.as_dict() for finding in error.findings]}))
         return 1
     print(json.dumps(kept | {"picture": base64.b64encode(kept["picture"]).decode()}))
-    return 0
-
-
-def _bake(options):
-    character, document = read_character(options.file.read_bytes(), options.file.stem)
-    layers = setup_document.loads(options.setup.read_bytes())
-    run = compile_plan(TakeSpec(character, layers, options.clip))
-    rotations, translations, offsets, _ = joints.gather(execute(run))
-    arrays = (run.rotated, run.translated, rotations, translations)
-    baked = joints.bake(character, run.clip.uncarried, layers.frame_rate, 0, *arrays, 0, run.last_frame, options.step, options.thin)
-    rows = joints.frames_between(0, run.last_frame, options.step)
-    world = meshes.take_world(
-        character, run.clip, rows, layers.frame_rate, run.rotated, run.translated, rotations[rows], translations[rows]
-    )
-    if options.muscles:
-        character = made.for_export(character, layers)
-    shapes = meshes.all_shapes(character, run.moved, offsets[rows], world, options.shapes / 1000.0 / layers.metres_per_unit)
-    name = options.name or f"{options.clip or 'rest'} with motion"
-    options.out.write_bytes(export.glb_with_clip(document, character, baked, name, shapes))
-    for note in run.notes:
-        print(f"note: {note}")
-    if shapes:
-        print(f"{sum(len(each.deltas) for each in shapes)} shapes for the soft parts")
-    print(f"{baked.frames} frames, {baked.keys} keys; thinning moved turns by at most {baked.turn_error:.3f} degrees")
     return 0
 
 

@@ -100,18 +100,17 @@ class DeskTest(TestCase):
         canvas = self.browser.find("#canvas")
         self.app.post(f"/characters/{self.app.mudwick}/motion/follow/")
         self.app.post(f"/characters/{self.app.mudwick}/contacts/add/", shape="ball", joint="head")
-        edits(2)
-        choose_points(2)
-        drags(2)
-        before = self.browser.run(held)
         self.browser.run("window.isTheSame = true")
-        edits(40)
-        choose_points(20)
-        drags(10)
+        counts = []
+        for _ in range(2):
+            # By the end of the first time all that there is has been drawn, on a slow machine too.
+            edits(20)
+            choose_points(10)
+            drags(6)
+            counts.append(self.browser.run(held))
         # All of it in one page: one that is opened anew holds nothing of before.
         self.assertTrue(self.browser.run("return window.isTheSame"))
-        after = self.browser.run(held)
-        self.assertLessEqual(after, before)
+        self.assertLessEqual(counts[1], counts[0])
         self.app.post(f"/characters/{self.app.mudwick}/motion/follow/")
 
     def test_back_and_forward_show_the_panel_and_keep_the_stage(self):

@@ -1,0 +1,137 @@
+"""Many takes in one go: of several clips, or of a dial over a range. Each is a take like any other, and one that fails stops no other."""
+
+import itertools
+import time
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from quiver.bake import joints
+from quiver.errors import BadInput, QuiverError
+from quiver.run.execute import execute
+from quiver.run.loops import Loop
+from quiver.run.plan import compile_plan
+from quiver.run.spec import TakeSpec
+from quiver.setup import edits
+
+MOST_STEPS = 64
+"""Values of a dial in a sweep, at the most."""
+
+
+@dataclass(frozen=True)
+class Order:
+    """One take of many: what it is called, its TakeSpec, and whether its clip is run around."""
+
+    name: str
+    spec: TakeSpec
+    is_loop: bool = False
+
+
+@dataclass
+class Outcome:
+    """What became of an Order: ``error`` says why it failed, else all else is known.
+
+    worst  {"clip" [mm], "turn" [degrees], "stretch" [%], "volume" [%]: the most of any layer in any frame}; moved_mm what any layer added
+    gap    {layer id: (mm, degrees)} of a loop, before it was closed; cycles how often it went around
+    arrays rotations (F, K, 4), translations (F, M, 3), offsets (F, R, 3) of the plan's nodes and vertices; rate frames a second
+    """
+
+    name: str
+    error: str = ""
+    frames: int = 0
+    seconds: float = 0.0
+    cost_ms: float = 0.0
+    moved_mm: float = 0.0
+    worst: dict = field(default_factory=dict)
+    gap: dict = field(default_factory=dict)
+    cycles: int = 0
+    notes: tuple = ()
+    plan: object = None
+    rate: float = 0.0
+    arrays: tuple = ()
+
+    def as_dict(self):
+        """As plain values, without the frames."""
+        names = ("name", "error", "frames", "seconds", "cost_ms", "moved_mm", "worst", "gap", "cycles")
+        return {name: getattr(self, name) for name in names} | {"notes": list(self.notes)}
+
+
+def orders_of_clips(character, setup, names):
+    """An Order for each of some clips of a character. Raises BadInput for one that there is not."""
+    for name in names:
+        character.clip(name)
+    return [Order(name, TakeSpec(character, setup, name), name in setup.cycles) for name in names]
+
+
+def orders_of_sweep(character, setup, clip_name, ranges):
+    """An Order for each value of one dial, or each pair of values of two: ranges are (layer id, dial, values) of each. Raises BadInput."""
+    if not 1 <= len(ranges) <= 2 or any(not 1 <= len(values) <= MOST_STEPS for _, _, values in ranges):
+        raise BadInput(f"expected one or two dials with 1 to {MOST_STEPS} values each, got {[len(values) for _, _, values in ranges]}")
+    orders = []
+    for values in itertools.product(*(values for _, _, values in ranges)):
+        changed, words = setup, []
+        for (layer, dial, _), value in zip(ranges, values, strict=True):
+            changed = edits.set_dial(changed, [layer], dial, value)
+            words.append(f"{setup.layer(layer).name} {dial} {value:g}")
+        orders.append(Order(", ".join(words), TakeSpec(character, changed, clip_name), clip_name in setup.cycles))
+    return orders
+
+
+def spread(low, high, count):
+    """So many values from low to high, evenly; even by their ratio where one is many times the other. Raises BadInput."""
+    if not 1 <= count <= MOST_STEPS:
+        raise BadInput(f"expected 1 to {MOST_STEPS} values, got {count}")
+    if count == 1:
+        return [low]
+    is_wide = low > 0.0 and high > 4.0 * low
+    return [float(value) for value in (np.geomspace(low, high, count) if is_wide else np.linspace(low, high, count))]
+
+
+def run(orders, results=None, threads=None, keep_going=lambda: True, told=lambda number, done, total: None):
+    """Yield the Outcome of each Order in turn; ``told`` hears the number of the order, and how many of how many frames are done."""
+    for number, order in enumerate(orders):
+        if not keep_going():
+            return
+        began = time.perf_counter()
+        try:
+            outcome = _outcome(order, results, threads, keep_going, lambda done, total, number=number: told(number, done, total))
+        except QuiverError as error:
+            outcome = Outcome(order.name, error=str(error))
+        yield replace(outcome, seconds=time.perf_counter() - began)
+
+
+def _outcome(order, results, threads, keep_going, told):
+    """Raises BadInput, Unstable."""
+    loop = Loop(order.spec) if order.is_loop else None
+    plan = loop.plan if loop else compile_plan(order.spec)
+    rate, report = (loop.rate if loop else order.spec.setup.frame_rate), None
+    if loop:
+        found = loop.run(results, threads, keep_going, lambda cycles: told(cycles * loop.frames, 0))
+        chunks, report = ([found[0]], found[1]) if found else ([], None)
+    else:
+        chunks, total = [], plan.last_frame - order.spec.first_frame + 1
+        for chunk in execute(plan, results, threads, keep_going):
+            chunks.append(chunk)
+            told(chunk.first_frame + len(chunk.rotations) - order.spec.first_frame, total)
+    if not chunks or not keep_going():
+        raise BadInput("it was stopped")
+    rotations, translations, offsets, added = joints.gather(chunks)
+    outcome = Outcome(order.name, frames=len(rotations), rate=rate, plan=plan, notes=plan.notes, arrays=(rotations, translations, offsets))
+    outcome.cost_ms = float(np.average([chunk.cost_ms for chunk in chunks], weights=[len(chunk.rotations) for chunk in chunks]))
+    outcome.moved_mm = 1000.0 * float(added.max(initial=0.0))
+    outcome.worst = worst_of(chunks)
+    if report:
+        outcome.gap, outcome.cycles = report.gap, report.cycles
+    return outcome
+
+
+def worst_of(chunks):
+    """The most of what was measured in any frame of any layer: "clip" [mm], "turn" [degrees], "stretch" and "volume" [%]."""
+    worst = {}
+    for chunk in chunks:
+        for found in chunk.measures.values():
+            for name, scale in (("clip", 1000.0), ("turn", 1.0), ("stretch", 1.0), ("volume", 1.0)):
+                if name in found:
+                    most = scale * float(np.abs(np.asarray(found[name], float)).max(initial=0.0))
+                    worst[name] = max(worst.get(name, 0.0), most)
+    return worst

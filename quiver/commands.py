@@ -1,0 +1,169 @@
+"""The commands that run takes: ``bake`` one clip, ``run`` many. They read a character and a setup, and write GLB files and what is told."""
+
+import json
+import pathlib
+import sys
+
+from quiver import batch, export
+from quiver.bake import joints, meshes
+from quiver.bodies import made
+from quiver.errors import BadInput
+from quiver.formats.gltf.reading import read_character
+from quiver.rig.made_clips import try_outs
+from quiver.run.spec import TakeSpec
+from quiver.setup import document as setup_document
+from quiver.setup import edits
+
+SOME_FAILED = 2
+"""Exit code where some takes failed and others did not."""
+
+
+def add_to(commands):
+    """Add both to the commands of a parser."""
+    bake = _command(commands, "bake", "simulate a setup on a clip and write a GLB with the baked clip", _bake)
+    bake.add_argument("--clip", default="", help="the clip's name, or “try-out: bob” and others; without it, the rest pose")
+    bake.add_argument("--out", type=pathlib.Path, required=True)
+    bake.add_argument("--name", help="the new clip's name")
+    run = _command(commands, "run", "simulate a setup on many clips, or over a range of dials, tell what came out, and write it", _run)
+    run.add_argument("--clip", action="append", default=[], metavar="NAME", help="a clip or try-out motion; may be given again")
+    run.add_argument("--all-clips", action="store_true", help="all clips of the file")
+    run.add_argument(
+        "--sweep", action="append", default=[], metavar="LAYER.DIAL=LOW:HIGH:COUNT", help="one or two dials over a range, of one clip"
+    )
+    run.add_argument("--out", type=pathlib.Path, help="a GLB with all new clips; with --each a folder for a file each")
+    run.add_argument("--each", action="store_true", help="write a file for each take")
+    run.add_argument("--json", action="store_true", help="print JSON")
+    run.add_argument("--threads", type=int, help="how many threads may be used")
+
+
+def _command(commands, name, words, function):
+    parser = commands.add_parser(name, help=words)
+    parser.add_argument("file", type=pathlib.Path)
+    parser.add_argument("--setup", type=pathlib.Path, required=True, help="the setup, JSON")
+    parser.add_argument("--around", action="store_true", help="run clips around until the motion repeats; what comes out closes")
+    parser.add_argument("--step", type=int, default=1, help="a key every so many frames")
+    parser.add_argument("--thin", type=float, default=0.0, metavar="DEGREES", help="drop keys within this error")
+    parser.add_argument("--shapes", type=float, default=0.0, metavar="MM", help="as few shapes as keep soft parts within this error")
+    parser.add_argument("--muscles", action="store_true", help="muscles that the setup makes become meshes of the file")
+    parser.set_defaults(run=function)
+    return parser
+
+
+def _read(options):
+    character, document = read_character(options.file.read_bytes(), options.file.stem)
+    return character, document, setup_document.loads(options.setup.read_bytes())
+
+
+def _bake(options):
+    character, document, setup = _read(options)
+    order = batch.Order(options.name or f"{options.clip or 'rest'} with motion", TakeSpec(character, setup, options.clip), options.around)
+    outcome = next(iter(batch.run([order])))
+    if outcome.error:
+        raise BadInput(outcome.error)
+    baked, _, shapes = clip = _clip(character, outcome, options)
+    _write(options.out, character, document, setup, [clip], options)
+    for note in outcome.notes:
+        print(f"note: {note}")
+    if shapes:
+        print(f"{sum(len(each.deltas) for each in shapes)} shapes for the soft parts")
+    print(f"{baked.frames} frames, {baked.keys} keys; thinning moved turns by at most {baked.turn_error:.3f} degrees")
+    return 0
+
+
+def _run(options):
+    character, document, setup = _read(options)
+    names = [clip.name for clip in character.clips] if options.all_clips else options.clip
+    if not names:
+        raise BadInput("expected --all-clips, or --clip NAME; there are " + ", ".join([*(c.name for c in character.clips), *try_outs()]))
+    if options.around:
+        for name in names:
+            setup = edits.set_cycle(setup, name, True)
+    if options.sweep:
+        if len(names) != 1 or (options.out and not options.each):
+            raise BadInput("expected a sweep of one clip, written with --each if at all")
+        orders = batch.orders_of_sweep(character, setup, names[0], [_range(setup, sent) for sent in options.sweep])
+    else:
+        orders = [batch.Order(name, TakeSpec(character, setup, name), name in setup.cycles) for name in names]
+    outcomes = list(_told(orders, batch.run(orders, threads=options.threads, told=_progress(orders))))
+    clips = {id(each): _clip(character, each, options) for each in outcomes if not each.error and options.out}
+    if options.out and options.each:
+        options.out.mkdir(parents=True, exist_ok=True)
+        for number, each in enumerate(outcomes):
+            if id(each) in clips:
+                _write(options.out / f"{number + 1:02d} {_plain(each.name)}.glb", character, document, setup, [clips[id(each)]], options)
+    elif options.out and clips:
+        _write(options.out, character, document, setup, list(clips.values()), options)
+    if options.json:
+        print(json.dumps({"takes": [each.as_dict() for each in outcomes]}))
+    else:
+        for each in outcomes:
+            print(_line(each))
+    failed = sum(bool(each.error) for each in outcomes)
+    return 0 if not failed else 1 if failed == len(outcomes) else SOME_FAILED
+
+
+def _range(setup, sent):
+    """(layer id, dial, values) of LAYER.DIAL=LOW:HIGH:COUNT."""
+    address, _, span = sent.partition("=")
+    layer, _, dial = address.rpartition(".")
+    try:
+        low, high, count = span.split(":")
+        values = batch.spread(float(low), float(high), int(count))
+    except ValueError:
+        raise BadInput(f"expected LAYER.DIAL=LOW:HIGH:COUNT, got “{sent}”") from None
+    known = next((each.id for each in setup.layers if layer in (each.id, each.name)), layer)
+    return setup.layer(known).id, dial, values
+
+
+def _told(orders, outcomes):
+    for order, outcome in zip(orders, outcomes, strict=False):
+        print(f"\r{order.name}: {outcome.error or 'done'}".ljust(70), file=sys.stderr)
+        yield outcome
+
+
+def _progress(orders):
+    """Writes how far each is on one line of the terminal."""
+
+    def told(number, done, total):
+        if sys.stderr.isatty():
+            print(f"\r{orders[number].name}: frame {done}{f' of {total}' if total else ''}".ljust(70), end="", file=sys.stderr, flush=True)
+
+    return told
+
+
+def _clip(character, outcome, options):
+    """(Baked, name, Shapes) of an Outcome."""
+    plan, (rotations, translations, offsets) = outcome.plan, outcome.arrays
+    first, last = plan.spec.first_frame, plan.spec.first_frame + outcome.frames - 1
+    clip = character.clip(plan.spec.clip_name) if outcome.cycles else plan.clip
+    arrays = (plan.rotated, plan.translated, rotations, translations)
+    baked = joints.bake(character, clip.uncarried, outcome.rate, first, *arrays, first, last, options.step, options.thin)
+    frames = joints.frames_between(first, last, options.step)
+    rows = frames - first
+    taken = (plan.rotated, plan.translated, rotations[rows], translations[rows])
+    world = meshes.take_world(character, clip, frames, outcome.rate, *taken)
+    limit = options.shapes / 1000.0 / plan.spec.setup.metres_per_unit
+    name = getattr(options, "name", None) or f"{outcome.name or 'rest'} with motion".removesuffix(" with motion") + " with motion"
+    return baked, name, meshes.all_shapes(character, plan.moved, offsets[rows], world, limit)
+
+
+def _write(path, character, document, setup, clips, options):
+    if options.muscles:
+        character = made.for_export(character, setup)
+    path.write_bytes(b"".join(export.glb_parts(document, character, clips)))
+
+
+def _plain(name):
+    return "".join(letter if letter.isalnum() or letter in " -_." else "_" for letter in name)[:80]
+
+
+def _line(outcome):
+    """What is told of an Outcome on one line."""
+    if outcome.error:
+        return f"{outcome.name}: failed: {outcome.error}"
+    worst = ", ".join(f"{name} {value:.3g}" for name, value in sorted(outcome.worst.items()))
+    loop = ""
+    if outcome.cycles:
+        mm, degrees = (max((gap[k] for gap in outcome.gap.values()), default=0.0) for k in (0, 1))
+        loop = f"; around {outcome.cycles} times, gap {mm:.3f} mm, {degrees:.3f} degrees, closed"
+    return f"{outcome.name}: {outcome.frames} frames, {outcome.cost_ms:.1f} ms each; {worst}{loop}"
