@@ -41,6 +41,7 @@ def _context(row, layer_ids):
         "chosen_layers": chosen,
         "address": ",".join(layer.id for layer in chosen),
         "scene": [(dial, getattr(setup, dial.name)) for dial in setup.scene_dials_on(row.active_clip)],
+        "is_tried_out": len(setup.scene_dials_on(row.active_clip)) > len(setup.scene_dials_on("")),
         "proxies": adding.proxies_of(setup),
         "sheet_presets": list(registry.kind_of("sheet").presets),
     }

@@ -53,7 +53,7 @@ class Take(models.Model):
             return ""
         names = {layer.id: layer.name for layer in self.version.setup.layers}
         led = [
-            f"{names.get(layer, layer)} by {mm:.2g} mm" if mm else f"{names.get(layer, layer)} by {degrees:.2g}°"
+            f"{names.get(layer, layer)} by " + (f"{mm:.1f} mm" if mm > degrees else f"{degrees:.1f}°")
             for layer, (mm, degrees) in self.loop["led"].items()
         ]
         around = f"run around {self.loop['cycles']} times, closes exactly"
