@@ -34,6 +34,7 @@ class Outcome:
     worst  {"clip" [mm], "turn" [degrees], "stretch" [%], "volume" [%]: the most of any layer in any frame}; moved_mm what any layer added
     gap    {layer id: (mm, degrees)} of a loop, before it was closed; cycles how often it went around
     arrays rotations (F, K, 4), translations (F, M, 3), offsets (F, R, 3) of the plan's nodes and vertices; rate frames a second
+    added  (F, L) what each of the plan's layers added [m]; clip_of {layer id: how deep it was in what it meets (F,) [m]}
     """
 
     name: str
@@ -49,6 +50,8 @@ class Outcome:
     plan: object = None
     rate: float = 0.0
     arrays: tuple = ()
+    added: np.ndarray | None = None
+    clip_of: dict = field(default_factory=dict)
 
     def as_dict(self):
         """As plain values, without the frames."""
@@ -118,11 +121,21 @@ def _outcome(order, results, threads, keep_going, told):
     rotations, translations, offsets, added = joints.gather(chunks)
     outcome = Outcome(order.name, frames=len(rotations), rate=rate, plan=plan, notes=plan.notes, arrays=(rotations, translations, offsets))
     outcome.cost_ms = float(np.average([chunk.cost_ms for chunk in chunks], weights=[len(chunk.rotations) for chunk in chunks]))
+    outcome.added, outcome.clip_of = added, _clips_of(chunks)
     outcome.moved_mm = 1000.0 * float(added.max(initial=0.0))
     outcome.worst = worst_of(chunks)
     if report:
         outcome.gap, outcome.cycles = report.gap, report.cycles
     return outcome
+
+
+def _clips_of(chunks):
+    found = {}
+    for chunk in chunks:
+        for layer, measured in chunk.measures.items():
+            if "clip" in measured:
+                found.setdefault(layer, []).append(np.asarray(measured["clip"], float))
+    return {layer: np.concatenate(parts) for layer, parts in found.items()}
 
 
 def worst_of(chunks):

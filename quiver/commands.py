@@ -1,10 +1,12 @@
-"""The commands that run takes: ``bake`` one clip, ``run`` many. They read a character and a setup, and write GLB files and what is told."""
+"""The commands that run takes: ``bake`` one clip, ``run`` many, ``solve`` for dials.
+
+They read a character and a setup, and write files and what is told."""
 
 import json
 import pathlib
 import sys
 
-from quiver import batch, export
+from quiver import batch, export, solve
 from quiver.bake import joints, meshes
 from quiver.bodies import made
 from quiver.errors import BadInput
@@ -34,6 +36,16 @@ def add_to(commands):
     run.add_argument("--each", action="store_true", help="write a file for each take")
     run.add_argument("--json", action="store_true", help="print JSON")
     run.add_argument("--threads", type=int, help="how many threads may be used")
+    found = commands.add_parser("solve", help="find the dials that make a motion as it is wanted, and write the setup with them")
+    found.add_argument("file", type=pathlib.Path)
+    found.add_argument("--setup", type=pathlib.Path, required=True, help="the setup, JSON")
+    found.add_argument("--clip", default="", help="the clip's name, or a try-out motion")
+    what = "“moves” [mm], “lags” [frames], “settles” [frame] or “clips” [mm], at most or exactly"
+    found.add_argument("--want", action="append", default=[], metavar="LAYER.WHAT<=VALUE", help=what)
+    found.add_argument("--turn", action="append", default=[], metavar="LAYER.DIAL=LOW:HIGH", help="a dial that may be turned, up to four")
+    found.add_argument("--out", type=pathlib.Path, required=True, help="where the setup with the dials goes")
+    found.add_argument("--json", action="store_true", help="print JSON")
+    found.set_defaults(run=_solve)
 
 
 def _command(commands, name, words, function):
@@ -56,7 +68,7 @@ def _read(options):
 
 def _bake(options):
     character, document, setup = _read(options)
-    order = batch.Order(options.name or f"{options.clip or 'rest'} with motion", TakeSpec(character, setup, options.clip), options.around)
+    order = batch.Order(options.clip or "rest", TakeSpec(character, setup, options.clip), options.around)
     outcome = next(iter(batch.run([order])))
     if outcome.error:
         raise BadInput(outcome.error)
@@ -102,17 +114,57 @@ def _run(options):
     return 0 if not failed else 1 if failed == len(outcomes) else SOME_FAILED
 
 
+def _solve(options):
+    character, _, setup = _read(options)
+    frees, goals = [], []
+    for sent in options.turn:
+        address, _, span = sent.partition("=")
+        try:
+            low, high = map(float, span.split(":"))
+        except ValueError:
+            raise BadInput(f"expected LAYER.DIAL=LOW:HIGH, got “{sent}”") from None
+        frees.append(solve.Free(*_addressed(setup, address), low, high))
+    for sent in options.want:
+        address, sign, value = sent.partition("<=" if "<=" in sent else "=")
+        try:
+            goals.append(solve.Goal(*reversed(_addressed(setup, address)), float(value), sign == "="))
+        except ValueError:
+            raise BadInput(f"expected LAYER.WHAT<=VALUE or LAYER.WHAT=VALUE, got “{sent}”") from None
+
+    def told(tries, most, miss):
+        if sys.stderr.isatty():
+            print(f"\rtry {tries} of at most {most}, {100.0 * miss:.1f} % off", end="", file=sys.stderr, flush=True)
+
+    solution = solve.solve(character, setup, options.clip, goals, frees, told=told)
+    options.out.write_text(setup_document.dumps(solution.setup))
+    if options.json:
+        facts = {"values": solution.values, "found": solution.found, "tries": solution.tries}
+        print(json.dumps(facts | {"unmet": [goal.what for goal in solution.unmet]}))
+    else:
+        for free, value in zip(frees, solution.values, strict=True):
+            print(f"{free.layer}.{free.dial} = {value:.4g}")
+        for goal, value in zip(goals, solution.found, strict=True):
+            wanted = f"{'exactly' if goal.is_exact else 'at most'} {goal.value:g} {solve.UNITS[goal.what]}"
+            print(f"{goal.layer} {goal.what} {value:.4g}; wanted {wanted}{': not met' if goal in solution.unmet else ''}")
+    return SOME_FAILED if solution.unmet else 0
+
+
+def _addressed(setup, address):
+    """(layer id, what is behind the dot) of LAYER.NAME, the layer by its id or name. Raises BadInput."""
+    layer, _, name = address.strip().rpartition(".")
+    known = next((each.id for each in setup.layers if layer in (each.id, each.name)), layer)
+    return setup.layer(known).id, name
+
+
 def _range(setup, sent):
     """(layer id, dial, values) of LAYER.DIAL=LOW:HIGH:COUNT."""
     address, _, span = sent.partition("=")
-    layer, _, dial = address.rpartition(".")
     try:
         low, high, count = span.split(":")
         values = batch.spread(float(low), float(high), int(count))
     except ValueError:
         raise BadInput(f"expected LAYER.DIAL=LOW:HIGH:COUNT, got “{sent}”") from None
-    known = next((each.id for each in setup.layers if layer in (each.id, each.name)), layer)
-    return setup.layer(known).id, dial, values
+    return *_addressed(setup, address), values
 
 
 def _told(orders, outcomes):
@@ -143,8 +195,11 @@ def _clip(character, outcome, options):
     taken = (plan.rotated, plan.translated, rotations[rows], translations[rows])
     world = meshes.take_world(character, clip, frames, outcome.rate, *taken)
     limit = options.shapes / 1000.0 / plan.spec.setup.metres_per_unit
-    name = getattr(options, "name", None) or f"{outcome.name or 'rest'} with motion".removesuffix(" with motion") + " with motion"
-    return baked, name, meshes.all_shapes(character, plan.moved, offsets[rows], world, limit)
+    return (
+        baked,
+        getattr(options, "name", None) or f"{outcome.name} with motion",
+        meshes.all_shapes(character, plan.moved, offsets[rows], world, limit),
+    )
 
 
 def _write(path, character, document, setup, clips, options):

@@ -103,3 +103,43 @@ class CommandTest(TestCase):
 
     def test_schema_is_json(self):
         self.assertEqual(json.loads(self.run_command("schema")[1])["title"], "Keen Quiver setup")
+
+    def test_run_goes_over_all_clips_and_dials_and_tells_them(self):
+        setup, out, folder = self.folder / "setup.json", self.folder / "all.glb", self.folder / "each"
+        setup.write_text(setup_document.dumps(edits.with_new_chain(setups.Setup(), setups.ChainPick("upper"), "Arm")))
+        self.file.write_bytes(glb_bytes(arm(clips=("wave", "walk"))))
+        both = ("run", self.file, "--setup", setup)
+        code, said, _ = self.run_command(*both, "--all-clips", "--around", "--out", out, "--json")
+        takes = json.loads(said)["takes"]
+        self.assertEqual((code, [take["name"] for take in takes]), (0, ["wave", "walk"]))
+        self.assertTrue(all(take["cycles"] > 1 for take in takes))
+        character, _ = read_character(out.read_bytes(), "all")
+        self.assertEqual([clip.name for clip in character.clips][2:], ["wave with motion", "walk with motion"])
+        first, last = character.clip("walk with motion").sample(character.skeleton, np.array([0.0, 1.5])).rotations
+        np.testing.assert_allclose(first, last, atol=1e-6)
+        code, said, _ = self.run_command(*both, "--clip", "walk", "--sweep", "Arm.wobble_rate=1:2:3", "--out", folder, "--each")
+        self.assertEqual((code, len(said.splitlines()), len(list(folder.glob("*.glb")))), (0, 3, 3))
+        code, said, _ = self.run_command(*both, "--clip", "walk", "--clip", "fly")
+        self.assertEqual(code, 2)
+        self.assertIn("fly: failed", said)
+        for wrong in (
+            (),
+            ("--clip", "walk", "--sweep", "Arm.wobble_rate=1"),
+            ("--all-clips", "--sweep", "Arm.drag=1:2:3"),
+            ("--clip", "fly"),
+        ):
+            code, *_ = self.run_command(*both, *wrong)
+            self.assertEqual(code, 1)
+
+    def test_solve_writes_the_setup_with_the_dials_it_found(self):
+        setup, out = self.folder / "setup.json", self.folder / "solved.json"
+        setup.write_text(setup_document.dumps(edits.with_new_chain(setups.Setup(), setups.ChainPick("upper"), "Arm")))
+        both = ("solve", self.file, "--setup", setup, "--clip", "wave", "--out", out, "--turn", "Arm.wobble_rate=0.5:8")
+        code, said, _ = self.run_command(*both, "--want", "Arm.moves<=40")
+        self.assertEqual(code, 0)
+        self.assertIn("wanted at most 40 mm", said)
+        self.assertNotEqual(setup_document.loads(out.read_text()).layers[0].value("wobble_rate"), 2.0)
+        code, said, _ = self.run_command(*both, "--want", "Arm.moves<=0.001", "--json")
+        self.assertEqual((code, json.loads(said)["unmet"]), (2, ["moves"]))
+        for wrong in ("Arm.moves", "Arm.moves<=far", "Leg.moves<=1", "Arm.sings=1"):
+            self.assertEqual(self.run_command(*both, "--want", wrong)[0], 1)
