@@ -9,6 +9,8 @@ from django.db import IntegrityError, transaction
 from django.utils import timezone
 from numcodecs import Blosc
 
+from quiver import batch
+from quiver import layers as registry
 from quiver.bodies.made import made_names
 from quiver.digests import digest_of
 from quiver.errors import BadInput
@@ -21,7 +23,7 @@ from quiver.run.plan import FORMAT, LARGEST_BLOCK, compile_plan
 from quiver.run.results import Results
 from quiver.run.spec import TakeSpec
 from quiver.setup import edits
-from studio.characters.models import Character
+from studio.characters.models import Character, SetupVersion
 from studio.characters.services import REMOVED_SECONDS, loaded
 from studio.edits.services import edit
 from studio.events import hub
@@ -86,26 +88,50 @@ def start_take(row, first_frame=0, last_frame=None, priority=WAITED_FOR, clip_na
     Raises BadInput.
     """
     clip_name = row.active_clip if clip_name is None else clip_name
-    setup, end = row.setup, _last_frame(row, clip_name)
+    end = _last_frame(row, clip_name)
     last = end if last_frame is None else last_frame
     if not 0 <= first_frame <= last <= max(end, last if not row.clip_facts(clip_name) else end):
         raise BadInput(f"expected frames from 0 to {end}, got {first_frame} to {last}")
-    digest = motion_digest(setup, clip_name, first_frame, last)
     with transaction.atomic():
         jobs.ask_to_stop(Job.objects.filter(take__character=row, take__clip_name=clip_name, state__in=SHOWS[:3]))
-        job = jobs.start("take", last - first_frame + 1)
-        take = Take.objects.create(
-            character=row,
-            version=row.current,
-            job=job,
-            digest=digest,
-            clip_name=clip_name,
-            first_frame=first_frame,
-            last_frame=last,
-            frame_rate=setup.frame_rate,
-        )
-        jobs.enqueue(job, priority)
+        return _queued(row, row.current, clip_name, first_frame, last, priority)
+
+
+def _queued(row, version, clip_name, first_frame, last_frame, priority, **more):
+    """A Take of a version of the setup whose job waits."""
+    job, setup = jobs.start("take", last_frame - first_frame + 1), version.setup
+    span = {"first_frame": first_frame, "last_frame": last_frame, "frame_rate": setup.frame_rate}
+    digest = motion_digest(setup, clip_name, first_frame, last_frame)
+    take = Take.objects.create(character=row, version=version, job=job, digest=digest, clip_name=clip_name, **span, **more)
+    jobs.enqueue(job, priority)
     return take
+
+
+def dials_to_sweep(row):
+    """[(Layer, [its dials with numbers])] of the layers that are on."""
+    on = [layer for layer in row.setup.layers if layer.is_on]
+    return [(layer, [dial for dial in registry.kind_of(layer.kind).dials if not dial.is_choice]) for layer in on]
+
+
+def start_sweep(row, layer_id, dial_name, low, high, count):
+    """Queue takes of the active clip with a dial at so many values from low to high, each with a setup of its own, which no undo leads to.
+
+    Raises BadInput. Returns the Takes.
+    """
+    if not 2 <= count <= PASSING_TAKES:
+        raise BadInput(f"expected 2 to {PASSING_TAKES} values, got {count}")
+    layer, last = row.setup.layer(layer_id), _last_frame(row, row.active_clip)
+    dial = registry.kind_of(layer.kind).dial(dial_name)
+    if dial.is_choice:
+        raise BadInput(f"{dial.label}: expected a dial with numbers to sweep")
+    changed = [edits.set_dial(row.setup, [layer_id], dial_name, round(value, 4)) for value in batch.spread(low, high, count)]
+    takes = []
+    with transaction.atomic():
+        for setup in changed:
+            words = f"{layer.name}: {dial.label} {setup.layer(layer_id).value(dial_name):g} {dial.unit}".strip()
+            version = SetupVersion.write(row, None, setup, words)
+            takes.append(_queued(row, version, row.active_clip, 0, last, WAITED_FOR, name=words[:MOST_NAME]))
+    return takes
 
 
 ENDED = (Job.State.FINISHED, Job.State.FAILED, Job.State.INTERRUPTED, Job.State.STOPPED)

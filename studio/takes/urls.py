@@ -7,6 +7,7 @@ urlpatterns = [
     path("characters/<int:pk>/takes/run/", views.run, name="run-take"),
     path("characters/<int:pk>/takes/around/", views.run_around, name="run-around"),
     path("characters/<int:pk>/takes/clips/", views.run_clips, name="run-clips"),
+    path("characters/<int:pk>/takes/sweep/", views.sweep, name="sweep"),
     path("characters/<int:pk>/state.json", views.stage_state, name="stage-state"),
     path("characters/<int:pk>/ring/<slug:layer>/", views.start_ring, name="start-ring"),
     path("rings/<int:pk>/", views.show_ring, name="show-ring"),

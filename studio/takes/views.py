@@ -45,6 +45,7 @@ def _panel(request, row):
         "against": against,
         "changes": changes,
         "clip_rows": services.clip_rows(row),
+        "dials_to_sweep": services.dials_to_sweep(row),
     }
     return render_step(request, row, "takes", "takes/panel.html", context)
 
@@ -130,6 +131,19 @@ def run_clips(request, pk):
     """Run the current setup on some clips, one after another."""
     row = character_or_404(pk, request)
     services.start_takes(row, request.POST.getlist("clip"))
+    return changed(_panel(request, row))
+
+
+@require_POST
+def sweep(request, pk):
+    """Run the active clip with a dial at some values of a range."""
+    row, sent = character_or_404(pk, request), request.POST
+    layer, _, dial = sent.get("dial", "").partition(":")
+    try:
+        low, high, count = float(sent.get("low", "")), float(sent.get("high", "")), int(sent.get("count", ""))
+    except ValueError:
+        raise BadInput("expected a dial, two numbers and how many values between them") from None
+    services.start_sweep(row, layer, dial, low, high, count)
     return changed(_panel(request, row))
 
 

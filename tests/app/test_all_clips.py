@@ -53,3 +53,35 @@ class AllClipsTest(DeskTest):
 def world_of(character, clip):
     """Node matrices at some times of a clip."""
     return world_matrices(character.skeleton, clip.sample(character.skeleton, np.linspace(0.0, clip.seconds, 9)))
+
+
+class SweepTest(DeskTest):
+    def test_a_dial_goes_over_a_range_and_one_take_becomes_the_setup(self):
+        page = self.client.get(self.url("takes/"))
+        self.assertContains(page, "Sweep a dial")
+        layer, before = self.row.setup.layers[0], self.fresh.current_id
+        self.post("takes/sweep/", dial=f"{layer.id}:wobble_rate", low="1", high="8", count="4")
+        self.assertEqual(self.fresh.current_id, before)
+        self.assertIsNone(self.fresh.redo_version)
+        run_waiting_jobs()
+        takes = list(self.fresh.takes.order_by("pk"))
+        self.assertEqual([take.version.setup.layer(layer.id).value("wobble_rate") for take in takes], [1.0, 2.0, 4.0, 8.0])
+        self.assertEqual({take.job.state for take in takes}, {"finished"})
+        self.assertIn("Wobble rate 2 Hz", takes[1].label)
+        self.client.post(f"/takes/{takes[2].pk}/again/", HTTP_HX_REQUEST="true", HTTP_HX_TARGET="panel")
+        self.assertEqual(self.fresh.setup.layer(layer.id).value("wobble_rate"), 4.0)
+        self.post("motion/undo/")
+        self.assertEqual(self.fresh.current_id, before)
+
+    def test_what_makes_no_sense_is_refused(self):
+        layer = self.row.setup.layers[0].id
+        for sent in (
+            {"dial": f"{layer}:wobble_rate", "low": "1", "high": "8", "count": "40"},
+            {"dial": f"{layer}:wobble_rate", "low": "1", "high": "far", "count": "4"},
+            {"dial": f"{layer}:wobble_rate", "low": "1", "high": "1e9", "count": "4"},
+            {"dial": f"{layer}:swing_axes", "low": "1", "high": "2", "count": "4"},
+            {"dial": "nobody:drag", "low": "1", "high": "2", "count": "4"},
+            {},
+        ):
+            self.assertEqual(self.post("takes/sweep/", **sent).status_code, 422)
+        self.assertEqual(self.fresh.takes.count(), 0)
