@@ -1,4 +1,5 @@
-"""The commands that run takes: ``bake`` one clip, ``run`` many, ``solve`` for dials.
+"""The commands that run takes: ``bake`` one clip, ``run`` many, ``solve`` for dials; and ``travel``, a setup to
+another character.
 
 They read a character and a setup, and write files and what is told."""
 
@@ -6,7 +7,7 @@ import json
 import pathlib
 import sys
 
-from quiver import batch, export, solve
+from quiver import batch, export, solve, travel
 from quiver.bake import joints, meshes
 from quiver.bodies import made
 from quiver.errors import BadInput
@@ -46,6 +47,30 @@ def add_to(commands):
     found.add_argument("--out", type=pathlib.Path, required=True, help="where the setup with the dials goes")
     found.add_argument("--json", action="store_true", help="print JSON")
     found.set_defaults(run=_solve)
+    over = commands.add_parser("travel", help="bring a setup over to another character, or to a revised model")
+    over.add_argument("file", type=pathlib.Path, help="the character that the setup is of")
+    over.add_argument("to", type=pathlib.Path, help="the character that it goes to")
+    over.add_argument("--setup", type=pathlib.Path, required=True, help="the setup, JSON")
+    over.add_argument("--match", action="append", default=[], metavar="OLD=NEW", help="joints that belong together, whatever their names")
+    over.add_argument("--out", type=pathlib.Path, required=True, help="where the setup that came over goes")
+    over.set_defaults(run=_travel)
+
+
+def _travel(options):
+    source, _ = read_character(options.file.read_bytes(), options.file.stem)
+    target, _ = read_character(options.to.read_bytes(), options.to.stem)
+    by_hand = dict(pair.partition("=")[::2] for pair in options.match)
+    journey = travel.travelled(setup_document.loads(options.setup.read_bytes()), source, target, by_hand)
+    options.out.write_text(setup_document.dumps(journey.setup))
+    for old, new in sorted(journey.joints.items()):
+        if new != old:
+            print(f"{old} → {new or 'none'}")
+    for remark in journey.remarks:
+        print(f"note: {remark}")
+    for what, why in journey.left_out:
+        print(f"left out: {what}: {why}")
+    print(f"{len(journey.setup.layers)} layers, {len(journey.setup.regions)} regions, {len(journey.setup.colliders)} colliders came over")
+    return SOME_FAILED if journey.left_out else 0
 
 
 def _command(commands, name, words, function):

@@ -143,3 +143,16 @@ class CommandTest(TestCase):
         self.assertEqual((code, json.loads(said)["unmet"]), (2, ["moves"]))
         for wrong in ("Arm.moves", "Arm.moves<=far", "Leg.moves<=1", "Arm.sings=1"):
             self.assertEqual(self.run_command(*both, "--want", wrong)[0], 1)
+
+    def test_travel_brings_a_setup_over_and_lists_what_stays(self):
+        setup, out, to = self.folder / "setup.json", self.folder / "over.json", self.folder / "other.glb"
+        setup.write_text(setup_document.dumps(edits.with_new_chain(setups.Setup(), setups.ChainPick("upper"), "Arm")))
+        to.write_bytes(glb_bytes(arm(("base", "Upper.001", "Lower", "Hand"))))
+        code, said, _ = self.run_command("travel", self.file, to, "--setup", setup, "--out", out, "--match", "upper=Upper.001")
+        self.assertEqual(code, 0)
+        self.assertIn("upper → Upper.001", said)
+        self.assertEqual(setup_document.loads(out.read_text()).layers[0].chains[0].root, "Upper.001")
+        to.write_bytes(glb_bytes(arm(("one", "two", "three", "four"))))
+        code, said, _ = self.run_command("travel", self.file, to, "--setup", setup, "--out", out, "--match", "upper=nowhere")
+        self.assertEqual(code, 2)
+        self.assertIn("left out: Arm", said)
