@@ -1,5 +1,6 @@
 """Edits of a setup's layers and dials."""
 
+from dataclasses import replace
 from functools import partial
 
 from quiver import layers as registry
@@ -14,6 +15,8 @@ from quiver.run.plan import PlanContext
 from quiver.setup import document as setup_document
 from quiver.setup import edits
 from quiver.setup import model as setups
+from quiver.travel import travelled
+from studio.characters.models import Character
 from studio.characters.services import loaded
 from studio.edits.services import edit
 from studio.motion.models import OwnPreset
@@ -345,6 +348,28 @@ def _seen(row):
     """The setup that the page shows which an edit comes from."""
     seen = row.versions.filter(pk=row.seen_version).first() if getattr(row, "seen_version", None) else None
     return seen.setup if seen else row.setup
+
+
+def others_of(row):
+    """The other characters in the library, whose setups may come over."""
+    return Character.objects.exclude(pk=row.pk).only("pk", "name")
+
+
+def bring_over(row, other_pk, by_hand):
+    """Replace the setup by that of another character, brought over; by_hand are {joint there: joint here}. Size and rate stay as they are.
+
+    Returns (Journey, the Take that follows). Raises BadInput.
+    """
+    other = Character.objects.filter(pk=other_pk).first()
+    if other is None or other.pk == row.pk:
+        raise BadInput("expected another character of the library")
+    source, target = loaded(other.pk)[0], loaded(row.pk)[0]
+    journey = travelled(other.setup, source, target, by_hand)
+
+    def brought(setup):
+        return replace(journey.setup, metres_per_unit=setup.metres_per_unit, frame_rate=setup.frame_rate)
+
+    return journey, edit(row, brought, f"Setup of {other.name}"[:200]).take
 
 
 def import_setup(row, text):

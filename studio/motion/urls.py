@@ -26,6 +26,7 @@ urlpatterns = [
     path("characters/<int:pk>/motion/undo/", views.undo, name="undo"),
     path("characters/<int:pk>/motion/redo/", views.redo, name="redo"),
     path("characters/<int:pk>/motion/follow/", views.follow, name="follow"),
+    path("characters/<int:pk>/motion/over/", views.bring_over, name="bring-over"),
     path("characters/<int:pk>/motion/scene/", views.set_scene_dial, name="scene-dial"),
     path("characters/<int:pk>/motion/setup.json", views.export_setup, name="export-setup"),
     path("characters/<int:pk>/motion/import/", views.import_setup, name="import-setup"),

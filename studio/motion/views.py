@@ -41,6 +41,7 @@ def _context(row, layer_ids):
         "chosen_layers": chosen,
         "address": ",".join(layer.id for layer in chosen),
         "scene": [(dial, getattr(setup, dial.name)) for dial in setup.scene_dials_on(row.active_clip)],
+        "others": services.others_of(row),
         "is_tried_out": len(setup.scene_dials_on(row.active_clip)) > len(setup.scene_dials_on("")),
         "proxies": adding.proxies_of(setup),
         "sheet_presets": list(registry.kind_of("sheet").presets),
@@ -310,6 +311,23 @@ def _build_card(request, row, layer, was_open=False):
         trigger_client_event(response, "setup-restored", {})
         changed(response, row.takes.order_by("-pk").first())
     return response
+
+
+@require_POST
+def bring_over(request, pk):
+    """Take over the setup of another character; what found nothing is listed, and joints can be matched by hand."""
+    row, sent = character_or_404(pk, request), request.POST
+    other = whole_number(sent.get("other", ""))
+    by_hand = {old: new for old, new in zip(sent.getlist("old"), sent.getlist("new"), strict=False) if new}
+    journey, take = services.bring_over(row, other, by_hand)
+    row.refresh_from_db(fields=["current"])
+    context = {
+        "journey": journey,
+        "other_pk": other,
+        "matched_joints": sorted(((old, new) for old, new in journey.joints.items() if new != old), key=lambda pair: (bool(pair[1]), pair[0])),
+        "own_joints": [node["name"] for node in row.facts["nodes"]],
+    }
+    return show_panel(request, row, (), take, context)
 
 
 @require_POST

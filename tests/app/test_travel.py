@@ -1,0 +1,41 @@
+"""Another character's setup is taken over in the Motion step."""
+
+from quiver.setup import edits
+from quiver.setup.model import ChainPick, Setup
+from studio.characters.services import bring_in
+from tests.app.helpers import DeskTest
+from tests.formats.makers import arm, glb_bytes
+
+
+class BringOverTest(DeskTest):
+    options = {"with_chain": False}
+
+    def setUp(self):
+        super().setUp()
+        setup = edits.with_new_chain(Setup(frame_rate=30.0), ChainPick("Oberarm", "Unterarm"), "Arm")
+        setup = edits.with_new_chain(setup, ChainPick("Hand.L"), "Hand")
+        names = ("root", "Oberarm", "Unterarm", "Hand.L", "Finger")
+        self.other = bring_in(glb_bytes(arm(names)), "andere.glb", setup)
+
+    def test_what_is_found_comes_over_the_rest_is_listed_and_matched_by_hand(self):
+        self.assertContains(self.client.get(self.url("motion/")), "From another character")
+        page = self.post("motion/over/", other=str(self.other.pk))
+        self.assertContains(page, "came over")
+        first = self.fresh.setup
+        pairs = dict(page.context["matched_joints"])
+        self.assertIn("Oberarm", pairs)
+        by_hand = {"Oberarm": "upper", "Unterarm": "lower", "Hand.L": "hand"}
+        page = self.post("motion/over/", other=str(self.other.pk), old=list(by_hand), new=list(by_hand.values()))
+        self.assertNotContains(page, "Left out")
+        layers = self.fresh.setup.layers
+        self.assertEqual([(layer.name, layer.chains[0].root) for layer in layers], [("Arm", "upper"), ("Hand", "hand")])
+        # Size and rate are those of this character.
+        self.assertEqual(self.fresh.setup.frame_rate, first.frame_rate)
+        self.assertNotEqual(self.fresh.setup.frame_rate, 30.0)
+        for _ in range(2):
+            self.post("motion/undo/")
+        self.assertEqual(self.fresh.setup.layers, ())
+
+    def test_only_others_of_the_library(self):
+        for other in ("", "nobody", str(self.row.pk), "99999"):
+            self.assertEqual(self.post("motion/over/", other=other).status_code, 422)
