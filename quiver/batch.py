@@ -3,6 +3,7 @@
 import itertools
 import time
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 import numpy as np
 
@@ -33,7 +34,8 @@ class Outcome:
 
     worst  {"clip" [mm], "turn" [degrees], "stretch" [%], "volume" [%]: the most of any layer in any frame}; moved_mm what any layer added
     gap    {layer id: (mm, degrees)} of a loop, before it was closed; cycles how often it went around
-    arrays rotations (F, K, 4), translations (F, M, 3), offsets (F, R, 3) of the plan's nodes and vertices; rate frames a second
+    arrays rotations (F, K, 4), translations (F, M, 3), offsets (F, R, 3) of the plan's nodes and vertices: rotated (K,), translated (M,)
+           and moved {mesh index: vertices}; rate frames a second
     added  (F, L) what each of the plan's layers added [m]; clip_of {layer id: how deep it was in what it meets (F,) [m]}
     """
 
@@ -48,6 +50,9 @@ class Outcome:
     cycles: int = 0
     notes: tuple = ()
     plan: object = None
+    rotated: np.ndarray | None = None
+    translated: np.ndarray | None = None
+    moved: dict = field(default_factory=dict)
     rate: float = 0.0
     arrays: tuple = ()
     added: np.ndarray | None = None
@@ -90,37 +95,47 @@ def spread(low, high, count):
     return [float(value) for value in (np.geomspace(low, high, count) if is_wide else np.linspace(low, high, count))]
 
 
-def run(orders, results=None, threads=None, keep_going=lambda: True, told=lambda number, done, total: None):
-    """Yield the Outcome of each Order in turn; ``told`` hears the number of the order, and how many of how many frames are done."""
+def nothing(*heard):
+    """For who need not be told."""
+
+
+def run(orders, results=None, threads=None, keep_going=lambda: True, told=nothing, frames=nothing):
+    """Yield the Outcome of each Order in turn; ``told`` hears the number of the order, and how many of how many frames are done, ``frames``
+    the number and each TakeChunk as it is made; of a cycle that is run around, only the last.
+    """
     for number, order in enumerate(orders):
         if not keep_going():
             return
         began = time.perf_counter()
         try:
-            outcome = _outcome(order, results, threads, keep_going, lambda done, total, number=number: told(number, done, total))
+            outcome = taken(order, results, threads, keep_going, partial(told, number), partial(frames, number))
         except QuiverError as error:
             outcome = Outcome(order.name, error=str(error))
         yield replace(outcome, seconds=time.perf_counter() - began)
 
 
-def _outcome(order, results, threads, keep_going, told):
-    """Raises BadInput, Unstable."""
+def taken(order, results=None, threads=None, keep_going=lambda: True, told=nothing, frames=nothing):
+    """The Outcome of one Order. Raises BadInput, Unstable."""
     loop = Loop(order.spec) if order.is_loop else None
     plan = loop.plan if loop else compile_plan(order.spec)
     rate, report = (loop.rate if loop else order.spec.setup.frame_rate), None
     if loop:
         found = loop.run(results, threads, keep_going, lambda cycles: told(cycles * loop.frames, 0))
         chunks, report = ([found[0]], found[1]) if found else ([], None)
+        for chunk in chunks:
+            frames(chunk)
     else:
         chunks, total = [], plan.last_frame - order.spec.first_frame + 1
         for chunk in execute(plan, results, threads, keep_going):
             chunks.append(chunk)
+            frames(chunk)
             told(chunk.first_frame + len(chunk.rotations) - order.spec.first_frame, total)
     if not chunks or not keep_going():
         raise BadInput("it was stopped")
     rotations, translations, offsets, added = joints.gather(chunks)
     outcome = Outcome(order.name, frames=len(rotations), rate=rate, plan=plan, notes=plan.notes, arrays=(rotations, translations, offsets))
     outcome.cost_ms = float(np.average([chunk.cost_ms for chunk in chunks], weights=[len(chunk.rotations) for chunk in chunks]))
+    outcome.rotated, outcome.translated, outcome.moved = plan.rotated, plan.translated, dict(plan.moved)
     outcome.added, outcome.clip_of = added, _clips_of(chunks)
     outcome.moved_mm = 1000.0 * float(added.max(initial=0.0))
     outcome.worst = worst_of(chunks)

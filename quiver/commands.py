@@ -4,15 +4,17 @@ another character.
 They read a character and a setup, and write files and what is told."""
 
 import json
+import os
 import pathlib
 import sys
 
-from quiver import batch, export, solve, travel
+from quiver import batch, cluster, export, solve, travel
 from quiver.bake import joints, meshes
 from quiver.bodies import made
 from quiver.errors import BadInput
 from quiver.formats.gltf.reading import read_character
 from quiver.rig.made_clips import try_outs
+from quiver.run.keyed import keyed_clip
 from quiver.run.spec import TakeSpec
 from quiver.setup import document as setup_document
 from quiver.setup import edits
@@ -37,6 +39,7 @@ def add_to(commands):
     run.add_argument("--each", action="store_true", help="write a file for each take")
     run.add_argument("--json", action="store_true", help="print JSON")
     run.add_argument("--threads", type=int, help="how many threads may be used")
+    run.add_argument("--cluster", metavar="ADDRESS", help="a Dask scheduler, tcp://…, or how many workers to start here; or KEEN_CLUSTER")
     found = commands.add_parser("solve", help="find the dials that make a motion as it is wanted, and write the setup with them")
     found.add_argument("file", type=pathlib.Path)
     found.add_argument("--setup", type=pathlib.Path, required=True, help="the setup, JSON")
@@ -97,7 +100,7 @@ def _bake(options):
     outcome = next(iter(batch.run([order])))
     if outcome.error:
         raise BadInput(outcome.error)
-    baked, _, shapes = clip = _clip(character, outcome, options)
+    baked, _, shapes = clip = _clip(order.spec, outcome, options)
     _write(options.out, character, document, setup, [clip], options)
     for note in outcome.notes:
         print(f"note: {note}")
@@ -121,8 +124,11 @@ def _run(options):
         orders = batch.orders_of_sweep(character, setup, names[0], [_range(setup, sent) for sent in options.sweep])
     else:
         orders = [batch.Order(name, TakeSpec(character, setup, name), name in setup.cycles) for name in names]
-    outcomes = list(_told(orders, batch.run(orders, threads=options.threads, told=_progress(orders))))
-    clips = {id(each): _clip(character, each, options) for each in outcomes if not each.error and options.out}
+    outcomes = _outcomes(orders, options)
+    failed = [bool(each.error) for each in outcomes]
+    clips = {
+        id(each): _clip(order.spec, each, options) for order, each in zip(orders, outcomes, strict=True) if not each.error and options.out
+    }
     if options.out and options.each:
         options.out.mkdir(parents=True, exist_ok=True)
         for number, each in enumerate(outcomes):
@@ -135,8 +141,18 @@ def _run(options):
     else:
         for each in outcomes:
             print(_line(each))
-    failed = sum(bool(each.error) for each in outcomes)
-    return 0 if not failed else 1 if failed == len(outcomes) else SOME_FAILED
+    return 0 if not any(failed) else 1 if all(failed) else SOME_FAILED
+
+
+def _outcomes(orders, options):
+    """The Outcomes of some orders, made here or on a cluster, in their order."""
+    where = options.cluster or os.environ.get("KEEN_CLUSTER", "")
+    if not where:
+        return [outcome for _, outcome in _told(orders, enumerate(batch.run(orders, threads=options.threads, told=_progress(orders))))]
+    with cluster.Cluster(where) as many:
+        print(f"{many.workers} workers", file=sys.stderr)
+        found = dict(_told(orders, many.run(orders, told=_progress(orders))))
+    return [found[number] for number in range(len(orders))]
 
 
 def _solve(options):
@@ -193,9 +209,9 @@ def _range(setup, sent):
 
 
 def _told(orders, outcomes):
-    for order, outcome in zip(orders, outcomes, strict=False):
-        print(f"\r{order.name}: {outcome.error or 'done'}".ljust(70), file=sys.stderr)
-        yield outcome
+    for number, outcome in outcomes:
+        print(f"\r{orders[number].name}: {outcome.error or 'done'}".ljust(70), file=sys.stderr)
+        yield number, outcome
 
 
 def _progress(orders):
@@ -208,23 +224,21 @@ def _progress(orders):
     return told
 
 
-def _clip(character, outcome, options):
-    """(Baked, name, Shapes) of an Outcome."""
-    plan, (rotations, translations, offsets) = outcome.plan, outcome.arrays
-    first, last = plan.spec.first_frame, plan.spec.first_frame + outcome.frames - 1
-    clip = character.clip(plan.spec.clip_name) if outcome.cycles else plan.clip
-    arrays = (plan.rotated, plan.translated, rotations, translations)
+def _clip(spec, outcome, options):
+    """(Baked, name, Shapes) of what came of a TakeSpec."""
+    character, (rotations, translations, offsets) = spec.character, outcome.arrays
+    first, last = spec.first_frame, spec.first_frame + outcome.frames - 1
+    clip = keyed_clip(character, spec.setup, spec.clip_name)
+    arrays = (outcome.rotated, outcome.translated, rotations, translations)
     baked = joints.bake(character, clip.uncarried, outcome.rate, first, *arrays, first, last, options.step, options.thin)
     frames = joints.frames_between(first, last, options.step)
     rows = frames - first
-    taken = (plan.rotated, plan.translated, rotations[rows], translations[rows])
-    world = meshes.take_world(character, clip, frames, outcome.rate, *taken)
-    limit = options.shapes / 1000.0 / plan.spec.setup.metres_per_unit
-    return (
-        baked,
-        getattr(options, "name", None) or f"{outcome.name} with motion",
-        meshes.all_shapes(character, plan.moved, offsets[rows], world, limit),
+    world = meshes.take_world(
+        character, clip, frames, outcome.rate, outcome.rotated, outcome.translated, rotations[rows], translations[rows]
     )
+    limit = options.shapes / 1000.0 / spec.setup.metres_per_unit
+    name = getattr(options, "name", None) or f"{outcome.name} with motion"
+    return baked, name, meshes.all_shapes(character, outcome.moved, offsets[rows], world, limit)
 
 
 def _write(path, character, document, setup, clips, options):

@@ -324,7 +324,9 @@ def bring_over(request, pk):
     context = {
         "journey": journey,
         "other_pk": other,
-        "matched_joints": sorted(((old, new) for old, new in journey.joints.items() if new != old), key=lambda pair: (bool(pair[1]), pair[0])),
+        "matched_joints": sorted(
+            ((old, new) for old, new in journey.joints.items() if new != old), key=lambda pair: (bool(pair[1]), pair[0])
+        ),
         "own_joints": [node["name"] for node in row.facts["nodes"]],
     }
     return show_panel(request, row, (), take, context)

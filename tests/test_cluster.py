@@ -1,0 +1,140 @@
+"""Takes on a real cluster on the loopback: the same bits as here, nothing twice, and what was on a worker that is killed is done again."""
+
+import json
+import os
+import pathlib
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from unittest import mock
+
+import numpy as np
+
+from quiver import batch, cluster
+from quiver.errors import BadInput
+from tests.test_batch import swung
+
+ROOT = pathlib.Path(__file__).resolve().parent.parent
+
+
+@unittest.skipUnless(cluster.is_there(), "Dask's distributed is not installed")
+class ClusterTests(unittest.TestCase):
+    """One scheduler and two workers for all tests, each a process of its own that knows the core alone."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        folder = cls.enterClassContext(tempfile.TemporaryDirectory())
+        cls.found = pathlib.Path(folder) / "scheduler.json"
+        cls.processes = []
+        cls.addClassCleanup(cls.end)
+        cls.start("dask_scheduler", "--host", "127.0.0.1", "--port", "0", "--no-dashboard", "--scheduler-file", cls.found)
+        while not cls.found.exists():
+            time.sleep(0.1)
+        for _ in range(2):
+            cls.add_worker()
+        cls.many = cls.enterClassContext(cluster.Cluster(cls.address()))
+        cls.many.client.wait_for_workers(2, timeout=60)
+
+    @classmethod
+    def start(cls, command, *options):
+        words = [sys.executable, "-m", f"distributed.cli.{command}", *map(str, options)]
+        environment = os.environ | {"PYTHONPATH": str(ROOT), "DJANGO_SETTINGS_MODULE": ""}
+        cls.processes.append(subprocess.Popen(words, cwd=pathlib.Path(tempfile.gettempdir()), env=environment, stderr=subprocess.DEVNULL))
+        return cls.processes[-1]
+
+    @classmethod
+    def add_worker(cls):
+        return cls.start(
+            "dask_worker", "--scheduler-file", cls.found, "--host", "127.0.0.1", "--nthreads", "1", "--no-nanny", "--no-dashboard"
+        )
+
+    @classmethod
+    def address(cls):
+        return json_of(cls.found)["address"]
+
+    @classmethod
+    def end(cls):
+        for process in cls.processes:
+            process.kill()
+            process.wait()
+
+    def orders(self, count, low=1.0, high=3.9):
+        character, setup = swung()
+        return batch.orders_of_sweep(character, setup, "nod", [(setup.layers[0].id, "wobble_rate", batch.spread(low, high, count))])
+
+    def assert_same(self, orders, found):
+        for number, alone in enumerate(batch.run(orders)):
+            self.assertEqual(found[number].error, "")
+            self.assertEqual(found[number].name, alone.name)
+            for own, single in zip(found[number].arrays, alone.arrays, strict=True):
+                np.testing.assert_array_equal(own, single)
+
+    def test_the_same_bits_in_any_order_with_frames_on_the_way(self):
+        orders, chunks = self.orders(5), {}
+        self.assertEqual(self.many.workers, 2)
+        found = dict(self.many.run(orders, frames=lambda number, chunk: chunks.setdefault(number, []).append(chunk)))
+        self.assert_same(orders, found)
+        for number, own in chunks.items():
+            for chunk in own:
+                end = chunk.first_frame + len(chunk.rotations)
+                np.testing.assert_array_equal(chunk.rotations, found[number].arrays[0][chunk.first_frame : end])
+        self.assertGreater(len(chunks), 0)
+
+    def test_what_is_there_is_not_computed_again_and_errors_come_back(self):
+        orders = self.orders(3, 4.0, 5.0)
+        first = dict(self.many.run(orders))
+        began = time.perf_counter()
+        again = dict(self.many.run([*orders[::-1], orders[0]]))
+        self.assertLess(time.perf_counter() - began, 2.0)
+        self.assertEqual([again[k].seconds for k in (0, 1, 2, 3)], [first[k].seconds for k in (2, 1, 0, 0)])
+        spec = orders[0].spec
+        wrong = batch.Order("gone", type(spec)(spec.character, spec.setup, "gone"))
+        self.assertIn("“gone”", dict(self.many.run([wrong]))[0].error)
+
+    def test_it_can_be_stopped(self):
+        orders, heard = self.orders(6, 5.1, 6.0), []
+        found = list(self.many.run(orders, keep_going=lambda: not heard, frames=lambda *each: heard.append(each)))
+        self.assertLess(len(found), 6)
+        self.assert_same(orders, dict(self.many.run(orders)))
+
+    def test_a_worker_that_is_killed_loses_nothing(self):
+        orders, killed = self.orders(12, 6.1, 7.9), []
+
+        def kill(*_):
+            if not killed:
+                worker = self.processes[-1]
+                killed.append(worker.pid)
+                os.kill(worker.pid, signal.SIGKILL)
+
+        found = dict(self.many.run(orders, frames=kill))
+        self.assertEqual(len(killed), 1)
+        self.assert_same(orders, found)
+        self.add_worker()
+        self.many.client.wait_for_workers(2, timeout=60)
+
+    def test_the_worker_has_neither_the_app_nor_its_database(self):
+        loaded = self.many.client.run(lambda: [name for name in sys.modules if name.split(".")[0] in ("django", "studio", "channels")])
+        self.assertEqual(set(map(tuple, loaded.values())), {()})
+
+    def test_where_nothing_answers_it_says_so(self):
+        with (
+            mock.patch.object(cluster, "ANSWERS_WITHIN", 0.5),
+            self.assertRaisesRegex(BadInput, "nothing answers"),
+            cluster.Cluster("tcp://127.0.0.1:1"),
+        ):
+            pass
+
+
+def json_of(path):
+    """What a scheduler's file says, once it is whole."""
+
+    for _ in range(100):
+        try:
+            return json.loads(path.read_text())
+        except ValueError:
+            time.sleep(0.05)
+    raise AssertionError("the scheduler's file never came")
