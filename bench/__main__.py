@@ -3,15 +3,15 @@
 import argparse
 import json
 
-from bench import app, core, flesh, touch
+from bench import app, core, flesh, scale, touch
 
 
 def main():
     parser = argparse.ArgumentParser(prog="keen bench")
     parser.add_argument("--json", action="store_true", help="one JSON object a line")
-    parser.add_argument("group", nargs="?", choices=("all", "core", "touch", "flesh", "app"), default="all")
+    parser.add_argument("group", nargs="?", choices=("all", "core", "touch", "flesh", "app", "scale"), default="all")
     options = parser.parse_args()
-    for group in (core, touch, flesh, app):
+    for group in (core, touch, flesh, app, scale):
         if options.group not in ("all", group.__name__.split(".")[-1]):
             continue
         for each in group.rows():

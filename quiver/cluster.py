@@ -80,7 +80,9 @@ class Cluster:
         self.client.subscribe_topic(self.topic, lambda event: heard.put(event[1]))
         for number, order in enumerate(orders):
             numbers.setdefault(name_of(order), []).append(number)
-        waiting = {name: self._submitted(orders[own[0]], name) for name, own in numbers.items()}
+        # All frames of all workers come through one scheduler: only who looks at them gets them.
+        are_wanted = frames is not batch.nothing
+        waiting = {name: self._submitted(orders[own[0]], name, are_wanted) for name, own in numbers.items()}
         for name, future in waiting.items():
             future.add_done_callback(lambda _, name=name: heard.put(name))
         try:
@@ -93,10 +95,7 @@ class Cluster:
                 except queue.Empty:
                     continue
                 if isinstance(message, dict):
-                    for chunk, done, total in _unseen(message, seen):
-                        for number in numbers.get(message["name"], ()):
-                            frames(number, chunk)
-                            told(number, done, total)
+                    self._take_in(message, numbers, seen, told, frames)
                 elif message in waiting:
                     outcome = _outcome(waiting.pop(message))
                     for number in numbers[message]:
@@ -104,7 +103,18 @@ class Cluster:
         finally:
             self.client.unsubscribe_topic(self.topic)
 
-    def _submitted(self, order, name):
+    def _take_in(self, message, numbers, seen, told, frames):
+        """Hand on what a worker told; what it told before it died and another tells again is told once."""
+        name, first = message["name"], message["first"]
+        if (name, first) in seen:
+            return
+        seen.add((name, first))
+        for number in numbers.get(name, ()):
+            if "chunk" in message:
+                frames(number, pickle.loads(message["chunk"]))
+            told(number, first + message["count"], message["total"])
+
+    def _submitted(self, order, name, are_wanted):
         """The future of an order; one that is kept from before."""
         known = self._kept.get(name)
         if known is None or known.status in ("error", "cancelled", "lost"):
@@ -115,7 +125,7 @@ class Cluster:
             bare = replace(order, spec=replace(order.spec, character=None))
             # One that was stopped may still be on its way to its end: asked for again, it is another.
             key = f"{name}-{self._stopped[name]}" if self._stopped[name] else name
-            arguments = bare, self._characters[character.digest], name, self.topic, f"stop-{key}"
+            arguments = bare, self._characters[character.digest], name, self.topic, f"stop-{key}", are_wanted
             known = self._kept[name] = self.client.submit(_on_worker, *arguments, key=key, retries=RETRIES)
         return known
 
@@ -127,15 +137,6 @@ class Cluster:
             self._kept.pop(name, None)
 
 
-def _unseen(message, seen):
-    """The TakeChunk of a message, how many frames are done, and of how many; nothing where it came before."""
-    chunk = pickle.loads(message["chunk"])
-    if (message["name"], chunk.first_frame) in seen:
-        return []
-    seen.add((message["name"], chunk.first_frame))
-    return [(chunk, chunk.first_frame + len(chunk.rotations), message["total"])]
-
-
 def _outcome(future):
     if future.status == "finished":
         return future.result()
@@ -143,15 +144,16 @@ def _outcome(future):
     return batch.Outcome("", error=str(error))
 
 
-def _on_worker(order, character, name, topic, stop_name):
-    """One take, on a worker: its Outcome; each TakeChunk goes to who listens to the topic."""
+def _on_worker(order, character, name, topic, stop_name, are_wanted):
+    """One take, on a worker: its Outcome. Who listens to the topic hears how far it is, and gets each TakeChunk where they are wanted."""
     order = replace(order, spec=replace(order.spec, character=character))
     worker, stop = distributed.get_worker(), distributed.Event(stop_name, client=distributed.get_client())
     total = order.spec.last_frame - order.spec.first_frame + 1 if order.spec.last_frame is not None else 0
     asked = []
 
     def frames(chunk):
-        worker.log_event(topic, {"name": name, "chunk": pickle.dumps(chunk), "total": total})
+        message = {"name": name, "first": chunk.first_frame, "count": len(chunk.rotations), "total": total}
+        worker.log_event(topic, message | ({"chunk": pickle.dumps(chunk)} if are_wanted else {}))
         asked[:] = [stop.is_set()]
 
     began = time.perf_counter()

@@ -82,7 +82,6 @@ def take_all(app, browser):
     )
     keep(browser, "motion-sheet")
     anatomy(app, browser)
-    placed_by_hand(browser, desk)
     compared(browser, desk)
     poke(browser, desk)
     skin_on_skin(browser, desk)
@@ -92,6 +91,22 @@ def take_all(app, browser):
     browser.wait_for("return document.querySelector('.takes .download')")
     browser.run("app.player.go(27)")
     keep(browser, "bake")
+    all_clips(browser, desk)
+
+
+def all_clips(browser, desk):
+    """The walk run around until it closes, and all clips in one table."""
+    desk("takes")
+    choose_clip(browser, "walk")
+    desk("takes")
+    browser.click("[name=around]")
+    browser.wait_for("return document.querySelector('.take.is-current .note')?.textContent.includes('closes exactly')", seconds=120)
+    browser.run("document.querySelector('.all-clips').open = true; document.querySelector('.all-clips button').click()")
+    browser.wait_for(
+        "return [...document.querySelectorAll('.all-clips tbody tr')].every((row) => row.textContent.includes('finished'))", seconds=240
+    )
+    browser.run("document.querySelector('.all-clips').open = true; document.querySelector('[data-look=joints]').click(); app.player.go(6)")
+    keep(browser, "all-clips")
 
 
 def many_layers(app, browser):
@@ -138,32 +153,6 @@ def compared(browser, desk):
 def choose_clip(browser, name):
     browser.run("const choice = document.getElementById('clip-choice'); choice.value = arguments[0]; choice.form.submit();", name)
     time.sleep(1)
-
-
-def placed_by_hand(browser, desk):
-    """A dome that stands in for the belly; taken back afterwards."""
-    desk("motion")
-    browser.click("#add-layer")
-    browser.click(".kinds [value=sheet] + span")
-    browser.set_value("#of", "region:belly")
-    browser.click(".new-layer .is-keen")
-    browser.wait_for("return document.querySelector('[aria-label=\"Ready-made shape\"]')")
-    time.sleep(1)
-    browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")
-    browser.run("document.querySelector('[aria-label=\"Ready-made shape\"]').closest('details').open = true")
-    browser.click("form[hx-post*='/form/'] button")
-    browser.wait_for("return app.tools.colliders.view && document.querySelector('[data-shapes]')")
-    time.sleep(1)
-    browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")
-    browser.click("[data-solid=wire]")
-    browser.click("[data-look=joints]")
-    browser.run("document.querySelector('[data-shapes]').scrollIntoView({block: 'center'}); app.player.go(0)")
-    browser.run("app.viewport.stage.camera.position.set(3.3, 0.55, 3.0); app.viewport.stage.controls.update()")
-    keep(browser, "motion-form")
-    for _ in range(2):
-        change = browser.run("return document.querySelector('.last-change').textContent")
-        browser.click("#undo")
-        browser.wait_for(f"return document.querySelector('.last-change').textContent !== {change!r}")
 
 
 def poke(browser, desk):
