@@ -183,7 +183,9 @@ class _Traveller:
         out.setup = replace(out.setup, layers=tuple(filter(None, layers)))
         out.setup = self._without_loose_ends(out.setup)
         clips = {clip.name for clip in self.target.clips}
-        out.setup = replace(out.setup, cycles=tuple(name for name in setup.cycles if name in clips))
+        kept = {layer.id for layer in out.setup.layers}
+        overrides = tuple(each for each in setup.overrides if each.clip in clips and each.layer in kept)
+        out.setup = replace(out.setup, cycles=tuple(name for name in setup.cycles if name in clips), overrides=overrides)
         return out
 
     def _leave(self, name, why):

@@ -14,6 +14,7 @@ from quiver.run.plan import compile_plan
 from quiver.run.results import Results
 from quiver.run.spec import TakeSpec
 from quiver.setup import edits
+from quiver.setup.document import dumps, loads
 from tests.makers import chain_setup, straight, turning_clip
 
 
@@ -80,3 +81,21 @@ class BatchTests(unittest.TestCase):
         with self.assertRaises(BadInput):
             batch.spread(1.0, 2.0, 0)
         self.assertEqual(batch.spread(-1.0, 1.0, 3), [-1.0, 0.0, 1.0])
+
+    def test_a_dial_may_have_another_value_on_one_clip(self):
+        character, setup = swung()
+        layer = setup.layers[0].id
+        own = edits.set_override(setup, "nod", [layer], "wobble_rate", 5.0)
+        other = edits.set_dial(setup, [layer], "wobble_rate", 5.0)
+        nod, rock = batch.run(batch.orders_of_clips(character, own, ["nod", "rock"]))
+        np.testing.assert_array_equal(nod.arrays[0], next(batch.run(batch.orders_of_clips(character, other, ["nod"]))).arrays[0])
+        np.testing.assert_array_equal(rock.arrays[0], next(batch.run(batch.orders_of_clips(character, setup, ["rock"]))).arrays[0])
+        self.assertTrue(own.moves_like(setup, "rock"))
+        self.assertFalse(own.moves_like(setup, "nod"))
+        self.assertEqual(loads(dumps(own)), own)
+        self.assertEqual(edits.set_override(own, "nod", [layer], "wobble_rate", None), setup)
+        for clip, dial, value in (("", "wobble_rate", 1.0), ("nod", "speed", 1.0), ("nod", "wobble_rate", 1e9)):
+            with self.assertRaises(BadInput):
+                edits.set_override(setup, clip, [layer], dial, value)
+        with self.assertRaisesRegex(BadInput, "nobody"):
+            loads(dumps(own).replace(f'"layer": "{layer}"', '"layer": "nobody"'))

@@ -35,7 +35,7 @@ MOST_SAMPLES = 4096
 """Substeps that are in memory at the same time; one frame may have more."""
 WORTH_A_NOTE = 0.005
 """A layer that starts deeper inside a collider gets a note [m]."""
-FORMAT = 8
+FORMAT = 9
 """To be raised with every change of the code that changes results."""
 
 
@@ -184,7 +184,8 @@ class Plan:
 
 def compile_plan(spec):
     """Check everything and compile a TakeSpec to a Plan. Raises BadInput where a layer cannot be built."""
-    setup = replace(spec.setup, layers=tuple(complete(layer) for layer in spec.setup.layers))
+    setup = spec.setup.on(spec.clip_name)
+    setup = replace(setup, layers=tuple(complete(layer) for layer in setup.layers))
     spec = replace(spec, setup=setup, character=with_made(spec.character, setup))
     clip = keyed_clip(spec.character, setup, spec.clip_name)
     return _Compiler(spec, clip).plan()

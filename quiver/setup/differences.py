@@ -10,6 +10,10 @@ def differences(before, after):
     found = [("Scene", _changed(dial, getattr(before, dial.name), getattr(after, dial.name))) for dial in SCENE_DIALS]
     found += [(name, "run around") for name in after.cycles if name not in before.cycles]
     found += [(name, "no longer run around") for name in before.cycles if name not in after.cycles]
+    names = {layer.id: layer.name for layer in after.layers}
+    for each in after.overrides:
+        if each not in before.overrides and each.layer in names:
+            found.append((names[each.layer], f"{each.dial} {each.value} on “{each.clip}” only"))
     old, kept = {layer.id: layer for layer in before.layers}, {layer.id for layer in after.layers}
     for layer in after.layers:
         if layer.id in old:

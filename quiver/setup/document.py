@@ -51,6 +51,7 @@ from quiver.setup.model import (
     Follower,
     Form,
     Layer,
+    Override,
     Region,
     Setup,
 )
@@ -89,6 +90,15 @@ class RegionDocument(Strict):
     values: Packed
     name: Name | None = None
     is_final: Annotated[bool, Meta(description="Whether it is the mesh's final skin.")] = msgspec.field(name="final", default=False)
+
+
+class OverrideDocument(Strict):
+    """A dial of a layer that has another value on one clip."""
+
+    clip: Name
+    layer: Identifier
+    dial: Name
+    value: float | Name
 
 
 class FollowerDocument(Strict):
@@ -184,6 +194,7 @@ def _setup_document(kinds):
         *map(_dial_field, SCENE_DIALS),
         ("watch_skin", Annotated[bool, Meta(description="Whether takes measure the penetration of the whole skin.")], False),
         ("cycles", Annotated[tuple[Name, ...], several, Meta(description="Clips that are run around until the motion repeats.")], ()),
+        ("overrides", Annotated[tuple[OverrideDocument, ...], several, Meta(description="Dials with another value on one clip.")], ()),
         ("regions", Annotated[tuple[RegionDocument, ...], several], ()),
         ("colliders", Annotated[tuple[ColliderDocument, ...], several], ()),
         ("followers", Annotated[tuple[FollowerDocument, ...], several], ()),
@@ -198,6 +209,9 @@ def to_document(setup):
     document = {"format": FORMAT, "version": VERSION, **{dial.name: getattr(setup, dial.name) for dial in SCENE_DIALS}}
     if setup.watches_skin:
         document["watch_skin"] = True
+    known = {layer.id for layer in setup.layers}
+    if any(each.layer in known for each in setup.overrides):
+        document["overrides"] = [plain_of(OverrideDocument(**values_of_item(each))) for each in setup.overrides if each.layer in known]
     if setup.cycles:
         document["cycles"] = list(setup.cycles)
     document["regions"] = [plain_of(RegionDocument(**values_of_item(region))) for region in setup.regions]
@@ -206,6 +220,13 @@ def to_document(setup):
         document["followers"] = [plain_of(FollowerDocument(**values_of_item(each))) for each in setup.followers]
     document["layers"] = [_layer_plain(layer) for layer in setup.layers]
     return document
+
+
+def _read_override(plain, layers):
+    kinds = {layer.id: type(layer).__struct_config__.tag for layer in layers}
+    if plain.layer not in kinds:
+        raise BadInput(f"overrides: expected the id of a layer, got “{plain.layer[:SHOWN]}”")
+    return Override(plain.clip, plain.layer, plain.dial, registry.kind_of(kinds[plain.layer]).dial(plain.dial).checked(plain.value))
 
 
 def _collider_document(collider):
@@ -260,6 +281,7 @@ def from_document(plain):
         **{dial.name: getattr(document, dial.name) for dial in SCENE_DIALS},
         watches_skin=document.watch_skin,
         cycles=document.cycles,
+        overrides=tuple(_read_override(each, document.layers) for each in document.overrides),
         regions=tuple(_read_region(region) for region in document.regions),
         colliders=tuple(_read_collider(each, f"colliders[{index}]") for index, each in enumerate(document.colliders)),
         followers=tuple(Follower(each.id, each.name or each.id, each.mesh, each.vertices) for each in document.followers),

@@ -8,7 +8,19 @@ from quiver import layers as registry
 from quiver.colliders import SIZES, Collider
 from quiver.errors import BadInput
 from quiver.layers.kinds import JOINTS, REGION
-from quiver.setup.model import FOLLOWER, LAYER, MOST_FOLLOWED, SCENE_DIALS, ChainPick, Follower, Layer, Region, between_keys, found
+from quiver.setup.model import (
+    FOLLOWER,
+    LAYER,
+    MOST_FOLLOWED,
+    SCENE_DIALS,
+    ChainPick,
+    Follower,
+    Layer,
+    Override,
+    Region,
+    between_keys,
+    found,
+)
 
 LONGEST_NAME = 200
 SEAM = 1e-3
@@ -342,6 +354,18 @@ def scene_dial(name):
 def set_scene(setup, name, value):
     """One value of the whole setup."""
     return replace(setup, **{name: scene_dial(name).checked(value)})
+
+
+def set_override(setup, clip_name, identifiers, dial_name, value):
+    """Another value of a dial of some layers, and of those linked with them, on one clip; None leaves them as on all. Raises BadInput."""
+    chosen = [setup.layer(each) for each in with_links(setup, identifiers)]
+    if value is not None and not clip_name:
+        raise BadInput("expected a clip to have a dial of its own, got the rest pose")
+    ids = {layer.id for layer in chosen}
+    kept = [each for each in setup.overrides if (each.clip, each.dial) != (clip_name, dial_name) or each.layer not in ids]
+    for layer in chosen if value is not None else ():
+        kept.append(Override(clip_name, layer.id, dial_name, registry.kind_of(layer.kind).dial(dial_name).checked(value)))
+    return replace(setup, overrides=tuple(sorted(kept, key=lambda each: (each.clip, each.layer, each.dial))))
 
 
 def set_cycle(setup, clip_name, is_one):

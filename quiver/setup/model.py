@@ -259,10 +259,20 @@ class Layer:
 
 
 @dataclass(frozen=True)
+class Override:
+    """A dial of a layer that has another value on one clip."""
+
+    clip: str
+    layer: str
+    dial: str
+    value: float | str
+
+
+@dataclass(frozen=True)
 class Setup:
     """All layers in order, and the scene's own values.
 
-    cycles: names of clips that are run around until the motion repeats
+    cycles: names of clips that are run around until the motion repeats; overrides what dials have instead on single clips
     watches_skin: whether a take measures the penetration of the whole skin, as `WHOLE_SKIN`
     """
 
@@ -280,6 +290,18 @@ class Setup:
     followers: tuple = ()
     watches_skin: bool = False
     cycles: tuple = ()
+    overrides: tuple = ()
+
+    def on(self, clip_name):
+        """The setup as it is on a clip, its Overrides in place."""
+        own = {}
+        for each in self.overrides:
+            if each.clip == clip_name:
+                own.setdefault(each.layer, {})[each.dial] = each.value
+        if not own:
+            return replace(self, overrides=()) if self.overrides else self
+        layers = tuple(replace(layer, values=layer.values | own.get(layer.id, {})) for layer in self.layers)
+        return replace(self, layers=layers, overrides=())
 
     def region(self, identifier):
         """The region of that id. Raises BadInput."""
@@ -311,7 +333,7 @@ class Setup:
         """
         layers = tuple(
             replace(layer, name="", group="", link="", muscles=tuple(replace(own, name="") for own in layer.muscles))
-            for layer in self.layers
+            for layer in self.on(clip_name).layers
             if layer.is_on
         )
         used = {identifier for layer in layers for identifier in layer.regions}

@@ -231,6 +231,24 @@ def set_dial(row, layer_ids, dial_name, value):
     return edit(row, lambda setup: edits.set_dial(setup, layer_ids, dial_name, value), label).take
 
 
+def set_override(row, layer_ids, dial_name, value):
+    """Give a dial of some layers another value on the active clip alone; None takes that back. Raises BadInput. Returns the Take."""
+    words = f"“{row.active_clip}” only: {{}}"
+
+    def label(setup):
+        dial = registry.kind_of(setup.layer(layer_ids[0]).kind).dial(dial_name)
+        return words.format(f"{_named(setup, layer_ids)}: {dial.label}")[:200]
+
+    return edit(row, lambda setup: edits.set_override(setup, row.active_clip, layer_ids, dial_name, value), label).take
+
+
+def overrides_of(row, layer):
+    """[(Dial, value)] of a layer that have another value on the active clip."""
+    kind = registry.kind_of(layer.kind)
+    own = [each for each in row.setup.overrides if (each.clip, each.layer) == (row.active_clip, layer.id)]
+    return [(kind.dial(each.dial), each.value) for each in own]
+
+
 def take_dials(row, layer_ids, preset="", other="", own=""):
     """Set the dials of layers of one kind as a preset does, or an own one (its number), or as another layer has them. Raises BadInput."""
     saved = OwnPreset.objects.filter(pk=whole_number(own)).first()

@@ -31,6 +31,7 @@ urlpatterns = [
     path("characters/<int:pk>/motion/setup.json", views.export_setup, name="export-setup"),
     path("characters/<int:pk>/motion/import/", views.import_setup, name="import-setup"),
     path("characters/<int:pk>/motion/<ids:layers>/dial/", views.set_dial, name="dial"),
+    path("characters/<int:pk>/motion/<ids:layers>/override/", views.set_override, name="override"),
     path("characters/<int:pk>/motion/<ids:layers>/change/", views.change_layers, name="change-layers"),
     path("characters/<int:pk>/motion/<ids:layers>/amount/", views.set_amount, name="amount"),
     path("characters/<int:pk>/motion/<slug:layer>/remove-chain/", views.remove_chain, name="remove-chain"),

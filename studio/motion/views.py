@@ -67,6 +67,8 @@ def _one(row, layer, kind):
     return {
         "chosen": layer,
         "region_name": names.get(layer.region, ""),
+        "overrides": services.overrides_of(row, layer),
+        "dials_to_override": [dial for dial in kind.dials if not dial.is_choice],
         "other_name": names.get(layer.other, ""),
         "linked": [other for other in setup.layers if layer.link and other.link == layer.link and other.id != layer.id],
         "forms": list(placing.READY.items()),
@@ -183,6 +185,14 @@ def set_dial(request, pk, layers):
     if "reset" in request.POST:
         return show_panel(request, row, layers, take)
     return changed(render(request, "parts/history.html", {"character": row, "out_of_band": True}), take)
+
+
+@require_POST
+def set_override(request, pk, layers):
+    """Give a dial another value on the active clip alone, or take that back."""
+    row, sent = character_or_404(pk, request), request.POST
+    take = services.set_override(row, layers, sent.get("dial", ""), None if "drop" in sent else sent.get("value", ""))
+    return show_panel(request, row, layers, take)
 
 
 @require_POST

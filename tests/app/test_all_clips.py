@@ -85,3 +85,23 @@ class SweepTest(DeskTest):
         ):
             self.assertEqual(self.post("takes/sweep/", **sent).status_code, 422)
         self.assertEqual(self.fresh.takes.count(), 0)
+
+
+class OverrideTest(DeskTest):
+    options = {"clips": ("wave", "run")}
+
+    def test_a_clip_has_a_dial_of_its_own_and_the_others_do_not_feel_it(self):
+        layer = self.row.setup.layers[0].id
+        self.post("takes/clips/", clip=["wave", "run"])
+        run_waiting_jobs()
+        before = {take.clip_name: take.pk for take in self.fresh.takes.all()}
+        page = self.post(f"motion/{layer}/override/", dial="wobble_rate", value="6.5")
+        self.assertContains(page, "On “wave” only")
+        self.assertContains(page, "6.5")
+        run_waiting_jobs()
+        rows = {each["clip"]["name"]: each["take"].pk for each in self.client.get(self.url("takes/")).context["clip_rows"]}
+        self.assertEqual(rows["run"], before["run"])
+        self.assertNotEqual(rows["wave"], before["wave"])
+        self.post(f"motion/{layer}/override/", dial="wobble_rate", drop="1")
+        self.assertEqual(self.fresh.setup, self.row.setup)
+        self.assertEqual(self.post(f"motion/{layer}/override/", dial="wobble_rate", value="quick").status_code, 422)
