@@ -2,12 +2,13 @@
 
 import re
 
+from django.conf import settings
 from django.http import Http404, StreamingHttpResponse
-from django.shortcuts import get_object_or_404
-from django.views.decorators.http import require_POST, require_safe
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from quiver.errors import BadInput
-from studio.bakes import services
+from studio.bakes import results, services
 from studio.bakes.models import Bake
 from studio.characters.pages import character_or_404, render_step
 from studio.jobs.models import Job
@@ -84,6 +85,16 @@ def download(request, pk):
     response = StreamingHttpResponse(made.parts(), content_type=kind)
     response.headers["Content-Disposition"] = f'attachment; filename="{name}.{made.form}"'
     return response
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def all_results(request):
+    """The takes and baked files of all characters; what is ticked is removed, pinned or let go."""
+    if request.method == "POST":
+        results.act(request.POST.get("action", ""), request.POST.getlist("take"), request.POST.getlist("bake"))
+        return redirect("results")
+    found, total = results.results()
+    return render(request, "bakes/results.html", {"found": found, "total": total, "kept_bytes": settings.RESULTS_BYTES})
 
 
 @require_POST
