@@ -52,7 +52,7 @@ def _context(row, layer_ids):
     ids = {layer.id for layer in chosen}
     context |= {
         "kind": kind,
-        "groups": dial_groups(chosen),
+        "groups": dial_groups(chosen, dict(services.overrides_of(row, chosen[0])) if len(chosen) == 1 else {}),
         "amount": chosen[0].amount if len({layer.amount for layer in chosen}) == 1 else None,
         "presets": list(kind.presets) if kind else [],
         "own_presets": services.own_presets(kind.name) if kind else [],
@@ -79,10 +79,10 @@ def _one(row, layer, kind):
     }
 
 
-def dial_groups(layers):
+def dial_groups(layers, on_clip=()):
     """The dials that all of some layers have, by the panel's groups: (name, rows, whether any differs from its default).
 
-    A row's ``value`` is None where the layers do not agree.
+    A row's ``value`` is None where the layers do not agree; ``on_clip`` {Dial: value} are those that have another on the active clip.
     """
     first, *others = [registry.kind_of(layer.kind) for layer in layers]
     groups = {}
@@ -92,6 +92,7 @@ def dial_groups(layers):
             value = values[0] if all(each == values[0] for each in values) else None
             middle = value if dial.is_choice or value is not None else sum(values) / len(values)
             row = {"dial": dial, "value": value, "slider": middle, "is_default": value == dial.default}
+            row["on_clip"] = dict(on_clip).get(dial)
             groups.setdefault(dial.group, []).append(row)
     return [(name, rows, any(not row["is_default"] for row in rows)) for name, rows in groups.items()]
 
