@@ -95,7 +95,7 @@ def solve(character, setup, clip_name, goals, frees, tries=MOST_TRIES, results=N
 
     Where it is stopped, what came nearest so far is given. Raises BadInput.
     """
-    _check(setup, goals, frees)
+    check(setup, goals, frees)
     search = _Search(character, setup, clip_name, goals, frees, tries, results, threads, keep_going, told or (lambda *where: None))
     start = np.array([each.share(float(setup.layer(each.layer).value(each.dial))) for each in frees])
     spread = qmc.Sobol(len(frees), scramble=False).random_base2(2 + len(frees))
@@ -118,7 +118,8 @@ def solve(character, setup, clip_name, goals, frees, tries=MOST_TRIES, results=N
     return search.solution()
 
 
-def _check(setup, goals, frees):
+def check(setup, goals, frees):
+    """Raises BadInput where something is wanted, or to be turned, that cannot be."""
     if not goals or not 1 <= len(frees) <= MOST_DIALS:
         raise BadInput(f"expected something that is wanted, and 1 to {MOST_DIALS} dials to turn, got {len(goals)} and {len(frees)}")
     for each in frees:

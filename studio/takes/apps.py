@@ -10,10 +10,11 @@ class TakesConfig(AppConfig):
         from studio.characters.services import before_removal, forget_removed, when_removed  # noqa: PLC0415  (models are there only now)
         from studio.characters.tidying import forget_blobs, forget_old_versions  # noqa: PLC0415
         from studio.edits import services as edits  # noqa: PLC0415
-        from studio.takes import ringing, services  # noqa: PLC0415
+        from studio.takes import ringing, services, solving  # noqa: PLC0415
 
         handlers.register("take", services.simulate)
         handlers.register("ring", ringing.ring)
+        handlers.register("solve", solving.run_solve)
         forehand.register(services.get_ready)
         edits.on_change(services.follow)
         before_removal(services.forget_all)

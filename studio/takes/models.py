@@ -132,3 +132,13 @@ class RingTest(models.Model):
     job = models.OneToOneField(Job, models.CASCADE, related_name="ring_test")
     layer_id = models.CharField(max_length=100)
     report = models.JSONField(default=dict)
+
+
+class Solve(models.Model):
+    """A search for dials of a setup version on a clip: what is ``asked`` (layer, dials, what is wanted), and the ``report`` of what came."""
+
+    version = models.ForeignKey(SetupVersion, models.CASCADE, related_name="solves")
+    job = models.OneToOneField(Job, models.CASCADE, related_name="solve")
+    clip_name = models.CharField(max_length=400, blank=True)
+    asked = models.JSONField()
+    report = models.JSONField(default=dict)

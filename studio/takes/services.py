@@ -294,7 +294,12 @@ def forget_removed():
 
 def stop_all(row):
     """When a character is taken out of the library: its jobs are asked to stop."""
-    for own in ({"take__character": row}, {"bake__take__character": row}, {"ring_test__version__character": row}):
+    for own in (
+        {"take__character": row},
+        {"bake__take__character": row},
+        {"ring_test__version__character": row},
+        {"solve__version__character": row},
+    ):
         jobs.ask_to_stop(Job.objects.filter(**own, state__in=SHOWS[:3]))
 
 

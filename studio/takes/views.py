@@ -18,8 +18,8 @@ from studio.edits.services import edit
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.numbers import whole_number
-from studio.takes import ringing, services
-from studio.takes.models import RingTest, Take
+from studio.takes import ringing, services, solving
+from studio.takes.models import RingTest, Solve, Take
 
 DEEPEST_SHOWN = 40.0
 """What clips as deep as that is shown in the last colour [mm]."""
@@ -46,6 +46,7 @@ def _panel(request, row):
         "changes": changes,
         "clip_rows": services.clip_rows(row),
         "dials_to_sweep": services.dials_to_sweep(row),
+        "wishes": solving.WANTED,
     }
     return render_step(request, row, "takes", "takes/panel.html", context)
 
@@ -193,6 +194,51 @@ def show_ring(request, pk):
 
 def _ring_card(request, test):
     return render(request, "takes/ring.html", {"test": test, "width": ringing.CURVE_WIDTH, "height": ringing.CURVE_HEIGHT})
+
+
+@require_POST
+def start_solve(request, pk):
+    """Look for dials that give what is wanted; answers with a card that shows itself anew until it is done."""
+    row, sent = character_or_404(pk, request), request.POST
+    dials = [each.partition(":") for each in sent.getlist("turn")]
+    layers = {layer for layer, _, _ in dials}
+    if len(layers) != 1:
+        raise BadInput("expected one to four dials of one layer to turn")
+    wanted = {}
+    for what, words, _ in solving.WANTED:
+        if sent.get(what, "").strip():
+            try:
+                wanted[what] = float(sent[what])
+            except ValueError:
+                raise BadInput(f"{words}: expected a number, got “{sent[what][:40]}”") from None
+    return _solve_card(request, solving.start_solve(row, layers.pop(), [name for _, _, name in dials], wanted))
+
+
+def _solve_of(pk):
+    return get_object_or_404(Solve.objects.select_related("job", "version__character"), pk=pk)
+
+
+@require_safe
+def show_solve(request, pk):
+    return _solve_card(request, _solve_of(pk))
+
+
+@require_POST
+def stop_solve(request, pk):
+    jobs.ask_to_stop(Job.objects.filter(solve=pk))
+    return _solve_card(request, _solve_of(pk))
+
+
+@require_POST
+def use_solve(request, pk):
+    """Make the dials that were found those of the setup."""
+    found = _solve_of(pk)
+    row = character_or_404(found.version.character_id, request)
+    return changed(_panel(request, row), solving.use(row, found))
+
+
+def _solve_card(request, found):
+    return render(request, "takes/solve.html", solving.facts_of(found))
 
 
 @require_safe

@@ -6,6 +6,7 @@ from quiver.formats.gltf.reading import read_character
 from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_through
 from studio.bakes.models import Bake
+from studio.takes.models import Solve
 from tests.app.helpers import DeskTest, body_of, run_waiting_jobs
 
 
@@ -105,3 +106,39 @@ class OverrideTest(DeskTest):
         self.post(f"motion/{layer}/override/", dial="wobble_rate", drop="1")
         self.assertEqual(self.fresh.setup, self.row.setup)
         self.assertEqual(self.post(f"motion/{layer}/override/", dial="wobble_rate", value="quick").status_code, 422)
+
+
+class SolveTest(DeskTest):
+    def test_dials_are_found_shown_and_used(self):
+        layer, before = self.row.setup.layers[0], self.fresh.current_id
+        self.assertContains(self.client.get(self.url("takes/")), "Find dials")
+        card = self.post("takes/solve/", turn=[f"{layer.id}:wobble_rate", f"{layer.id}:settle_time"], moves="60")
+        self.assertContains(card, "Waiting")
+        found = Solve.objects.get()
+        run_waiting_jobs()
+        found.refresh_from_db()
+        self.assertEqual((found.job.state, found.report["unmet"]), ("finished", []))
+        self.assertLessEqual(found.report["found"][0], 1.02 * 60.0)
+        self.assertContains(self.client.get(f"/solves/{found.pk}/"), "Use these dials")
+        self.assertEqual(self.fresh.current_id, before)
+        self.client.post(f"/solves/{found.pk}/use/", HTTP_HX_REQUEST="true", HTTP_HX_TARGET="panel")
+        self.assertAlmostEqual(self.fresh.setup.layers[0].value("wobble_rate"), found.report["values"][0], places=3)
+        self.post("motion/undo/")
+        self.assertEqual(self.fresh.current_id, before)
+
+    def test_what_cannot_be_wanted_is_refused_and_a_search_can_be_stopped(self):
+        layer = self.row.setup.layers[0].id
+        for sent in (
+            {},
+            {"turn": [f"{layer}:wobble_rate"]},
+            {"turn": [f"{layer}:wobble_rate"], "moves": "far"},
+            {"turn": [f"{layer}:swing_axes"], "moves": "1"},
+        ):
+            self.assertEqual(self.post("takes/solve/", **sent).status_code, 422)
+        self.post("takes/solve/", turn=[f"{layer}:wobble_rate"], moves="0.001")
+        found = Solve.objects.get()
+        self.client.post(f"/solves/{found.pk}/stop/")
+        run_waiting_jobs()
+        found.job.refresh_from_db()
+        self.assertIn(found.job.state, ("stopped", "failed"))
+        self.assertEqual(self.client.post(f"/solves/{found.pk}/use/", HTTP_HX_REQUEST="true").status_code, 422)
