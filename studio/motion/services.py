@@ -374,7 +374,8 @@ def others_of(row):
 
 
 def bring_over(row, other_pk, by_hand):
-    """Replace the setup by that of another character, brought over; by_hand are {joint there: joint here}. Size and rate stay as they are.
+    """Replace the setup by that of another character, brought over; by_hand are {joint there: joint here}. Size and rate stay as they are;
+    where no layer finds its place, all does.
 
     Returns (Journey, the Take that follows). Raises BadInput.
     """
@@ -385,6 +386,8 @@ def bring_over(row, other_pk, by_hand):
     journey = travelled(other.setup, source, target, by_hand)
 
     def brought(setup):
+        if not journey.setup.layers:
+            return setup
         return replace(journey.setup, metres_per_unit=setup.metres_per_unit, frame_rate=setup.frame_rate)
 
     return journey, edit(row, brought, f"Setup of {other.name}"[:200]).take

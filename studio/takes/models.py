@@ -135,7 +135,7 @@ class RingTest(models.Model):
 
 
 class Solve(models.Model):
-    """A search for dials of a setup version on a clip: what is ``asked`` (layer, dials, what is wanted), and the ``report`` of what came."""
+    """A search for dials of a setup version on a clip: what is ``asked`` (layer, dials, what is wanted), and the ``report``."""
 
     version = models.ForeignKey(SetupVersion, models.CASCADE, related_name="solves")
     job = models.OneToOneField(Job, models.CASCADE, related_name="solve")

@@ -20,8 +20,10 @@ class BringOverTest(DeskTest):
     def test_what_is_found_comes_over_the_rest_is_listed_and_matched_by_hand(self):
         self.assertContains(self.client.get(self.url("motion/")), "From another character")
         page = self.post("motion/over/", other=str(self.other.pk))
-        self.assertContains(page, "came over")
+        # No name is like any here: nothing is lost.
+        self.assertContains(page, "stays as it was")
         first = self.fresh.setup
+        self.assertEqual(first, self.row.setup)
         pairs = dict(page.context["matched_joints"])
         self.assertIn("Oberarm", pairs)
         by_hand = {"Oberarm": "upper", "Unterarm": "lower", "Hand.L": "hand"}
@@ -32,8 +34,8 @@ class BringOverTest(DeskTest):
         # Size and rate are those of this character.
         self.assertEqual(self.fresh.setup.frame_rate, first.frame_rate)
         self.assertNotEqual(self.fresh.setup.frame_rate, 30.0)
-        for _ in range(2):
-            self.post("motion/undo/")
+        self.assertContains(page, "came over")
+        self.post("motion/undo/")
         self.assertEqual(self.fresh.setup.layers, ())
 
     def test_only_others_of_the_library(self):
