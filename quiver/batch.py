@@ -65,9 +65,7 @@ class Outcome:
 
 
 def orders_of_clips(character, setup, names):
-    """An Order for each of some clips of a character. Raises BadInput for one that there is not."""
-    for name in names:
-        character.clip(name)
+    """An Order for each of some clips, or try-out motions, of a character; that there is none is told when it is run."""
     return [Order(name, TakeSpec(character, setup, name), name in setup.cycles) for name in names]
 
 
@@ -79,20 +77,27 @@ def orders_of_sweep(character, setup, clip_name, ranges):
     for values in itertools.product(*(values for _, _, values in ranges)):
         changed, words = setup, []
         for (layer, dial, _), value in zip(ranges, values, strict=True):
-            changed = edits.set_dial(changed, [layer], dial, value)
+            changed = edits.set_dial_on(changed, clip_name, [layer], dial, value)
             words.append(f"{setup.layer(layer).name} {dial} {value:g}")
         orders.append(Order(", ".join(words), TakeSpec(character, changed, clip_name), clip_name in setup.cycles))
     return orders
 
 
+def is_wide(low, high):
+    """Whether values from low to high are even by their ratio: where one is many times the other."""
+    return low > 0.0 and high > 4.0 * low
+
+
+def between(low, high, share):
+    """The value at a share 0..1 of the way from low to high, even as `is_wide` says."""
+    return float(low * (high / low) ** share if is_wide(low, high) else low + share * (high - low))
+
+
 def spread(low, high, count):
-    """So many values from low to high, evenly; even by their ratio where one is many times the other. Raises BadInput."""
+    """So many values from low to high, as `between` has them. Raises BadInput."""
     if not 1 <= count <= MOST_STEPS:
         raise BadInput(f"expected 1 to {MOST_STEPS} values, got {count}")
-    if count == 1:
-        return [low]
-    is_wide = low > 0.0 and high > 4.0 * low
-    return [float(value) for value in (np.geomspace(low, high, count) if is_wide else np.linspace(low, high, count))]
+    return [between(low, high, number / max(count - 1, 1)) for number in range(count)]
 
 
 def nothing(*heard):

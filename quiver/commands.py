@@ -24,7 +24,7 @@ SOME_FAILED = 2
 
 
 def add_to(commands):
-    """Add both to the commands of a parser."""
+    """Add them to the commands of a parser."""
     bake = _command(commands, "bake", "simulate a setup on a clip and write a GLB with the baked clip", _bake)
     bake.add_argument("--clip", default="", help="the clip's name, or “try-out: bob” and others; without it, the rest pose")
     bake.add_argument("--out", type=pathlib.Path, required=True)
@@ -123,7 +123,7 @@ def _run(options):
             raise BadInput("expected a sweep of one clip, written with --each if at all")
         orders = batch.orders_of_sweep(character, setup, names[0], [_range(setup, sent) for sent in options.sweep])
     else:
-        orders = [batch.Order(name, TakeSpec(character, setup, name), name in setup.cycles) for name in names]
+        orders = batch.orders_of_clips(character, setup, names)
     outcomes = _outcomes(orders, options)
     failed = [bool(each.error) for each in outcomes]
     clips = {

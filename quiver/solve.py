@@ -56,21 +56,14 @@ class Free:
     low: float
     high: float
 
-    @property
-    def is_wide(self):
-        """Whether its values are even by their ratio."""
-        return self.low > 0.0 and self.high > 4.0 * self.low
-
     def value(self, share):
         """The value at a share 0..1 of the range."""
-        if self.is_wide:
-            return float(self.low * (self.high / self.low) ** share)
-        return float(self.low + share * (self.high - self.low))
+        return batch.between(self.low, self.high, share)
 
     def share(self, value):
         """Where a value is in the range, within 0..1."""
         value = min(max(value, self.low), self.high)
-        if self.is_wide:
+        if batch.is_wide(self.low, self.high):
             return float(np.log(value / self.low) / np.log(self.high / self.low))
         return float((value - self.low) / (self.high - self.low))
 
@@ -97,7 +90,7 @@ def solve(character, setup, clip_name, goals, frees, tries=MOST_TRIES, results=N
     """
     check(setup, goals, frees)
     search = _Search(character, setup, clip_name, goals, frees, tries, results, threads, keep_going, told or (lambda *where: None))
-    start = np.array([each.share(float(setup.layer(each.layer).value(each.dial))) for each in frees])
+    start = np.array(search.start)
     spread = qmc.Sobol(len(frees), scramble=False).random_base2(2 + len(frees))
     try:
         for share in (start, *spread[1:]):
@@ -144,13 +137,18 @@ class _Search:
         self.character, self.setup, self.clip_name, self.goals, self.frees = character, setup, clip_name, goals, frees
         self.tries, self.results, self.threads, self.keep_going, self.told = tries, results, threads, keep_going, told
         self.best, self.count, self.error, self.misses = None, 0, "", []
-        self.start = [each.share(float(setup.layer(each.layer).value(each.dial))) for each in frees]
+        self.start = [each.share(value) for each, value in zip(frees, self.values_in(setup), strict=True)]
+
+    def values_in(self, setup):
+        """What the dials are in a setup, on the clip."""
+        own = setup.on(self.clip_name)
+        return [float(own.layer(each.layer).value(each.dial)) for each in self.frees]
 
     def with_dials(self, share):
         """The setup with its dials at shares (n,) of their ranges."""
         changed = self.setup
         for each, own in zip(self.frees, np.clip(share, 0.0, 1.0), strict=True):
-            changed = edits.set_dial(changed, [each.layer], each.dial, each.value(own))
+            changed = edits.set_dial_on(changed, self.clip_name, [each.layer], each.dial, each.value(own))
         return changed
 
     def miss(self, share):
@@ -163,7 +161,7 @@ class _Search:
             raise _Enough
         setup = self.with_dials(share)
         order = batch.Order("", TakeSpec(self.character, setup, self.clip_name), self.clip_name in setup.cycles)
-        (outcome,) = batch.run([order], self.results, self.threads) or [None]
+        (outcome,) = batch.run([order], self.results, self.threads)
         self.count += 1
         if outcome.error:
             self.error = outcome.error
@@ -181,9 +179,8 @@ class _Search:
 
     def solution(self):
         _, found, setup, _ = self.best
-        values = [float(setup.layer(each.layer).value(each.dial)) for each in self.frees]
         unmet = [goal for goal, value in zip(self.goals, found, strict=True) if abs(off(goal, value)) > MET]
-        return Solution(setup, values, found, unmet, self.count)
+        return Solution(setup, self.values_in(setup), found, unmet, self.count)
 
 
 def off(goal, value):

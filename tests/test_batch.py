@@ -66,6 +66,16 @@ class BatchTests(unittest.TestCase):
         self.assertGreater(rock.cycles, 1)
         np.testing.assert_array_equal(rock.arrays[0][0], rock.arrays[0][-1])
 
+    def test_a_sweep_turns_the_dial_that_the_clip_has_for_itself(self):
+        character, setup = swung()
+        layer = setup.layers[0].id
+        own = edits.set_override(setup, "nod", [layer], "wobble_rate", 5.0)
+        first, last = (batch.orders_of_sweep(character, each, "nod", [(layer, "wobble_rate", [1.0, 4.0])]) for each in (own, setup))
+        for order, other in zip(first, last, strict=True):
+            np.testing.assert_array_equal(next(batch.run([order])).arrays[0], next(batch.run([other])).arrays[0])
+            # What holds for the other clips stays.
+            self.assertEqual(order.spec.setup.layers[0].value("wobble_rate"), 2.0)
+
     def test_ranges_are_checked(self):
         character, setup = swung()
         layer = setup.layers[0].id

@@ -37,6 +37,14 @@ class SolveTests(unittest.TestCase):
                 self.assertAlmostEqual(solution.values[1], settle, delta=0.02 * settle)
                 self.assertEqual(solution.unmet, [])
 
+    def test_a_dial_of_the_clip_s_own_is_found_as_such(self):
+        goals = [solve.Goal(what, self.layer, self.found(what, wobble_rate=3.3), True) for what in ALL]
+        self.setup = edits.set_override(self.setup, "nod", [self.layer], "wobble_rate", 6.0)
+        solution = self.solved(goals, self.free[:1])
+        self.assertAlmostEqual(solution.values[0], 3.3, delta=0.02)
+        self.assertEqual(solution.setup.layers[0].value("wobble_rate"), 2.0)
+        self.assertAlmostEqual(solution.setup.on("nod").layers[0].value("wobble_rate"), 3.3, delta=0.02)
+
     def test_what_is_below_at_most_already_stays_as_it_is(self):
         goal = solve.Goal("moves", self.layer, 1.5 * self.found("moves"))
         solution = self.solved([goal])

@@ -132,6 +132,11 @@ class VolumeBody:
     def is_free(self):
         return self.holds < PINNED
 
+    @property
+    def inverse_masses(self):
+        """(N,) [1/kg], 0 of what is fixed."""
+        return np.where(self.is_free, 1.0 / self.masses, 0.0)
+
     def ratios(self, count):
         """Shear against bulk of each of so many pieces (Q,)."""
         return np.full(count, self.shear / self.bulk)

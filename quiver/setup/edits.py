@@ -368,6 +368,14 @@ def set_override(setup, clip_name, identifiers, dial_name, value):
     return replace(setup, overrides=tuple(sorted(kept, key=lambda each: (each.clip, each.layer, each.dial))))
 
 
+def set_dial_on(setup, clip_name, identifiers, name, value):
+    """A dial as it is to be on one clip: that clip's own where it has one for any of the layers, else that of all. Raises BadInput."""
+    ids = set(with_links(setup, identifiers))
+    if any((each.clip, each.dial) == (clip_name, name) and each.layer in ids for each in setup.overrides):
+        return set_override(setup, clip_name, identifiers, name, value)
+    return set_dial(setup, identifiers, name, value)
+
+
 def set_cycle(setup, clip_name, is_one):
     """Whether takes of a clip run around until the motion repeats. Raises BadInput for the rest pose."""
     if not clip_name:

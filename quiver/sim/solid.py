@@ -211,7 +211,7 @@ def _packed(body, tets, young, dt, pressure, longest, settles, surfaces):
     """A SolidModel without what `solid_model` gives each."""
     count = len(body.masses)
     rows = _rows_of_domains(tets, count)
-    inverse_masses = np.where(body.is_free, 1.0 / body.masses, 0.0)
+    inverse_masses = body.inverse_masses
     shear, bulk, fibres = body.shear * young, body.bulk * young, body.fibres
     compliance = body.sixfold**2 / (bulk * body.volumes * dt**2)
     matrices = np.column_stack([*_steps(body, inverse_masses[tets], shear * dt**2), compliance])
@@ -234,11 +234,8 @@ def _settled(body, tets, locations, slots):
     """What so many slots of tetrahedra (T, 4) are at rest, as `settle` of the kernel takes it; locations (T, 3) as `pack_fans` says."""
     goals, slot, lane = locations.T if slots else np.zeros((3, 0), int)
     fibres = body.fibres
-    corners, rows, bodies = (
-        np.full((slots, LANES, 4), nobody(len(body.masses)), np.int32),
-        np.zeros(slots, np.int32),
-        np.zeros((slots, LANES), np.int32),
-    )
+    corners = np.full((slots, LANES, 4), nobody(len(body.masses)), np.int32)
+    rows, bodies = np.zeros(slots, np.int32), np.zeros((slots, LANES), np.int32)
     lanes = aligned((tet.RESTS * slots, LANES))
     if slots:
         corners[slot, lane], rows[slot] = tets, goals
@@ -273,7 +270,7 @@ def _particles(body, pull):
     count = len(body.masses)
     holds = wide(count)
     holds.reshape(-1, 4)[:count, :3] = np.where(body.is_free, pull / (1.0 + pull), 1.0)[:, None]
-    return np.where(body.is_free, 1.0 / body.masses, 0.0).astype(np.float32), holds
+    return body.inverse_masses.astype(np.float32), holds
 
 
 def _rows_of_domains(tets, count, worth=WORTH_CUTTING):

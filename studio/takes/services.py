@@ -43,6 +43,7 @@ results = Results(settings.RESULTS_BYTES)
 """What parts of earlier runs yielded, in this process."""
 SHOWS = (Job.State.PREPARED, Job.State.QUEUED, Job.State.RUNNING, Job.State.FINISHED)
 """States of takes that show, or will show, what they were asked for."""
+ENDED = (Job.State.FINISHED, Job.State.FAILED, Job.State.INTERRUPTED, Job.State.STOPPED)
 
 
 def motion_digest(setup, clip_name, first_frame, last_frame):
@@ -124,17 +125,15 @@ def start_sweep(row, layer_id, dial_name, low, high, count):
     dial = registry.kind_of(layer.kind).dial(dial_name)
     if dial.is_choice:
         raise BadInput(f"{dial.label}: expected a dial with numbers to sweep")
-    changed = [edits.set_dial(row.setup, [layer_id], dial_name, round(value, 4)) for value in batch.spread(low, high, count)]
+    clip, values = row.active_clip, [round(value, 4) for value in batch.spread(low, high, count)]
+    changed = [edits.set_dial_on(row.setup, clip, [layer_id], dial_name, value) for value in values]
     takes = []
     with transaction.atomic():
-        for setup in changed:
-            words = f"{layer.name}: {dial.label} {setup.layer(layer_id).value(dial_name):g} {dial.unit}".strip()
+        for setup, value in zip(changed, values, strict=True):
+            words = f"{layer.name}: {dial.label} {value:g} {dial.unit}".strip()
             version = SetupVersion.write(row, None, setup, words)
-            takes.append(_queued(row, version, row.active_clip, 0, last, WAITED_FOR, name=words[:MOST_NAME]))
+            takes.append(_queued(row, version, clip, 0, last, WAITED_FOR, name=words[:MOST_NAME]))
     return takes
-
-
-ENDED = (Job.State.FINISHED, Job.State.FAILED, Job.State.INTERRUPTED, Job.State.STOPPED)
 
 
 def clip_rows(row):

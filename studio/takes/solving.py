@@ -78,5 +78,10 @@ def use(row, found):
     """Make the dials that a Solve found those of the setup. Raises BadInput. Returns the Take that follows."""
     if not found.report:
         raise BadInput("expected a search that found something")
-    values = dict(zip(found.asked["dials"], (round(value, 4) for value in found.report["values"]), strict=True))
-    return edit(row, lambda setup: edits.set_dials(setup, [found.asked["layer"]], values), "Dials that were found").take
+
+    def command(setup):
+        for name, value in zip(found.asked["dials"], found.report["values"], strict=True):
+            setup = edits.set_dial_on(setup, found.clip_name, [found.asked["layer"]], name, round(value, 4))
+        return setup
+
+    return edit(row, command, "Dials that were found").take

@@ -158,7 +158,7 @@ class MuscleLayer(SoftBody):
             begin += len(order)
         corners, weights = np.concatenate(corners), np.concatenate(weights)
         may = self._may_touch(corners, weights)
-        rest, masses = self.part.lattice.nodes, np.where(self.body.is_free, 1.0 / self.body.masses, 0.0)
+        rest, masses = self.part.lattice.nodes, self.body.inverse_masses
         found = BetweenMuscles(rest, masses, np.concatenate(triangles), corners, weights, np.concatenate(owners), may)
         crossed = sorted(found.crossed().items(), key=lambda item: -item[1])
         for (a, b), depth in crossed[:MOST_LISTED]:
