@@ -5,18 +5,20 @@ from django.db.models.functions import Coalesce, Length
 
 from quiver.errors import BadInput
 from studio.bakes.models import Bake, BakeChunk
-from studio.characters.models import Character
+from studio.characters.rights import editable, readable
 from studio.numbers import whole_number
 from studio.takes import services as takes
 from studio.takes.models import Take, TakeChunk
 
 
-def results():
-    """[(Character, [its takes, each with its ``bytes``], [its bakes, likewise], bytes of all)] of those that have any; and bytes in all."""
+def results(person):
+    """[(Character, [its takes, each with its ``bytes``], [its bakes, likewise], bytes of all)] of those that a person may see and that have
+    any; and bytes in all.
+    """
     sizes = dict(_sizes(TakeChunk, "take", Coalesce(Sum(Length("data")), 0) + Coalesce(Sum(Length("offsets")), 0)))
     files = dict(_sizes(BakeChunk, "bake", Coalesce(Sum(Length("data")), 0)))
     found = []
-    for row in Character.objects.defer("picture", "facts").order_by("name"):
+    for row in readable(person).defer("picture", "facts").order_by("name"):
         own = list(Take.objects.filter(character=row).select_related("job", "version").annotate(baked=Count("bakes")))
         bakes = list(Bake.objects.filter(take__character=row).select_related("job", "take"))
         for each in own:
@@ -32,10 +34,14 @@ def _sizes(model, of, total):
     return model.objects.order_by().values_list(of).annotate(total=total).values_list(of, "total")
 
 
-def act(action, take_numbers, bake_numbers):
-    """Do something with ticked takes and baked files: "remove", "pin" or "let go". Raises BadInput. Returns how many it was done to."""
+def act(person, action, take_numbers, bake_numbers):
+    """Do something with ticked takes and baked files of characters that a person may change: "remove", "pin" or "let go". Raises BadInput.
+    Returns how many it was done to.
+    """
     numbers = [[whole_number(sent) for sent in each] for each in (take_numbers, bake_numbers)]
-    own, files = Take.objects.filter(pk__in=_known(numbers[0])), Bake.objects.filter(pk__in=_known(numbers[1])).select_related("job")
+    rows = editable(person).values("pk")
+    own = Take.objects.filter(pk__in=_known(numbers[0]), character__in=rows)
+    files = Bake.objects.filter(pk__in=_known(numbers[1]), take__character__in=rows).select_related("job")
     if action not in ("remove", "pin", "let go") or not (own or files):
         raise BadInput("expected something ticked, and to remove, pin or let go of it")
     if action != "remove":

@@ -11,6 +11,7 @@ from quiver.errors import BadInput
 from studio.bakes import results, services
 from studio.bakes.models import Bake
 from studio.characters.pages import character_or_404, render_step
+from studio.characters.rights import person_of
 from studio.jobs.models import Job
 from studio.numbers import whole_number
 from studio.takes.models import Take
@@ -91,9 +92,9 @@ def download(request, pk):
 def all_results(request):
     """The takes and baked files of all characters; what is ticked is removed, pinned or let go."""
     if request.method == "POST":
-        results.act(request.POST.get("action", ""), request.POST.getlist("take"), request.POST.getlist("bake"))
+        results.act(person_of(request), request.POST.get("action", ""), request.POST.getlist("take"), request.POST.getlist("bake"))
         return redirect("results")
-    found, total = results.results()
+    found, total = results.results(person_of(request))
     return render(request, "bakes/results.html", {"found": found, "total": total, "kept_bytes": settings.RESULTS_BYTES})
 
 

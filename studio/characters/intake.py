@@ -26,12 +26,12 @@ class Intake:
     Raises BadFormat with all findings, or BadInput; then nothing is kept.
     """
 
-    def __init__(self, file):
+    def __init__(self, file, owner=None):
         if file is None:
             raise BadInput("no file was chosen: choose a GLB or glTF file")
         if file.size > settings.LARGEST_UPLOAD:
             raise BadInput(f"the file has {file.size / 2**20:.0f} MB; at most {settings.LARGEST_UPLOAD >> 20} MB can be read")
-        self.name, self.size, self.row = file.name, file.size, None
+        self.name, self.size, self.owner, self.row = file.name, file.size, owner, None
         # The request's own file goes when the request does.
         self._copy = tempfile.NamedTemporaryFile(dir=settings.DATA_DIR, prefix="incoming-")  # noqa: SIM115 - closed in `close`
         for part in file.chunks(PART_BYTES):
@@ -71,7 +71,7 @@ class Intake:
         said["picture"] = base64.b64decode(said["picture"])
         self._copy.seek(0)
         parts = iter(lambda: self._copy.read(PART_BYTES), b"")
-        self.row = services.keep(self.name, said, parts, self.size)
+        self.row = services.keep(self.name, said, parts, self.size, owner=self.owner)
         return said
 
     def end(self):
@@ -87,9 +87,9 @@ class Intake:
         self._copy.close()
 
 
-def bring_in(file):
-    """Read an uploaded file and keep it as a new Character. Raises BadFormat, BadInput."""
-    intake = Intake(file)
+def bring_in(file, owner=None):
+    """Read an uploaded file and keep it as a new Character of an owner. Raises BadFormat, BadInput."""
+    intake = Intake(file, owner)
     for _ in intake.steps():
         pass
     return intake.row

@@ -1,5 +1,6 @@
 """Characters and the versions of their setups."""
 
+from django.conf import settings
 from django.db import models, transaction
 
 from quiver.rig.clip import frames_in
@@ -30,10 +31,13 @@ class Character(models.Model):
     follows_changes = models.BooleanField(default=True)
     current = models.ForeignKey("SetupVersion", models.SET_NULL, null=True, related_name="+")
     is_demo = models.BooleanField(default=False)
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="characters")
     created = models.DateTimeField(auto_now_add=True)
     removed = models.DateTimeField(null=True, default=None)
     objects = ThereManager()
     everything = models.Manager()
+    person = None
+    """Who looks at it, a User, where there are accounts (pages.py)."""
 
     class Meta:
         ordering = ["-created"]
@@ -93,6 +97,17 @@ class Character(models.Model):
     def runs_around(self):
         """Whether takes of the active clip run around until the motion repeats."""
         return self.active_clip in self.setup.cycles
+
+
+class Share(models.Model):
+    """Somebody who may look at a character that is not theirs, or change it too (rights.py)."""
+
+    character = models.ForeignKey(Character, models.CASCADE, related_name="shares")
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="shares")
+    may_edit = models.BooleanField(default=False)
+
+    class Meta:
+        unique_together = [("character", "person")]
 
 
 class SourceChunk(models.Model):

@@ -7,16 +7,27 @@ from django_htmx.http import trigger_client_event
 
 from quiver.errors import BadInput
 from studio.characters.models import Character
+from studio.characters.rights import Right, person_of
 from studio.numbers import whole_number
 from studio.steps import STEPS, step
 
 
 def character_or_404(pk, request=None):
-    """The character with its current setup version; of a request, also which page it comes from and which version that page shows."""
+    """The character with its current setup version; of a request, also which page it comes from, which version that page shows, and for
+    whom: who may only look has a clip of their own choice.
+    """
     row = get_object_or_404(Character.objects.select_related("current", "current__parent").defer("picture"), pk=pk)
     if request is not None:
         row.tab, row.seen_version = request.headers.get("X-Tab", "")[:40], whole_number(request.headers.get("X-Setup-Version", ""))
+        row.person = person_of(request)
+        if request.right == Right.READ:
+            row.active_clip = request.session.get(chosen_clip(pk), row.active_clip)
     return row
+
+
+def chosen_clip(pk):
+    """Under what the session keeps which clip of a character somebody looks at who may only look."""
+    return f"clip-{pk}"
 
 
 def render_step(request, row, slug, panel, context=None, status=200):

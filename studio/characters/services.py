@@ -26,10 +26,10 @@ REMOVED_SECONDS = 3600.0
 _characters, _reading = LRUCache(KEPT_BYTES, getsizeof=lambda loaded: loaded.bytes), threading.RLock()
 
 
-def bring_in(data, file_name, setup=None, is_demo=False):
-    """Read a file, given as bytes, and keep it as a new Character. Raises BadFormat with all findings; then nothing is kept."""
+def bring_in(data, file_name, setup=None, is_demo=False, owner=None):
+    """Read a file, given as bytes, and keep it as a new Character of an owner. Raises BadFormat with all findings; then nothing is kept."""
     character, _ = read_character(data, plain_name(file_name))
-    return keep(file_name, kept_of(character), [data], len(data), setup, is_demo)
+    return keep(file_name, kept_of(character), [data], len(data), setup, is_demo, owner)
 
 
 def plain_name(file_name):
@@ -37,7 +37,7 @@ def plain_name(file_name):
     return PurePath(file_name.replace("\\", "/")).stem[:200] or "character"
 
 
-def keep(file_name, kept, parts, size, setup=None, is_demo=False):
+def keep(file_name, kept, parts, size, setup=None, is_demo=False, owner=None):
     """Keep what was read of a file (`quiver.intake.kept_of`), and the file itself, in parts of any size, as a new Character."""
     facts, setup = kept["facts"], setup or setups.Setup(metres_per_unit=kept["metres_per_unit"], frame_rate=kept["frame_rate"])
     with transaction.atomic():
@@ -50,6 +50,7 @@ def keep(file_name, kept, parts, size, setup=None, is_demo=False):
             picture=kept["picture"],
             active_clip=facts["clips"][0]["name"] if facts["clips"] else "",
             is_demo=is_demo,
+            owner=owner,
         )
         row.keep_source(parts)
         row.save_setup(setup, "Brought in")

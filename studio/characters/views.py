@@ -11,15 +11,19 @@ from django.views.decorators.http import require_POST, require_safe
 
 from quiver.errors import BadFormat, BadInput
 from studio.characters import intake, services
-from studio.characters.models import Character
 from studio.characters.pages import character_or_404
+from studio.characters.rights import Right, needs, owned, person_of, readable
 
 GLB_TYPE, LINES = "model/gltf-binary", "application/x-ndjson"
 
 
 @require_safe
 def library(request):
-    return render(request, "characters/library.html", {"characters": Character.objects.defer("picture"), "removed": services.removed()})
+    return render(request, "characters/library.html", _library(request) | {"removed": owned(person_of(request), services.removed())})
+
+
+def _library(request):
+    return {"characters": readable(person_of(request)).defer("picture")}
 
 
 @require_POST
@@ -30,14 +34,14 @@ def upload(request):
     goes away, the reading ends.
     """
     file = request.FILES.get("file")
-    name = file.name if file else "no file"
+    name, owner = file.name if file else "no file", person_of(request)
     try:
         if LINES in request.headers.get("Accept", ""):
-            return StreamingHttpResponse(_lines(intake.Intake(file), name), content_type=LINES)
-        row = intake.bring_in(file)
+            return StreamingHttpResponse(_lines(intake.Intake(file, owner), name), content_type=LINES)
+        row = intake.bring_in(file, owner)
     except (BadFormat, BadInput) as error:
-        context = {"characters": Character.objects.defer("picture"), "refused": error, "refused_name": name}
-        return render(request, "characters/library.html", context, status=422)
+        context = {"refused": error, "refused_name": name}
+        return render(request, "characters/library.html", _library(request) | context, status=422)
     return redirect("rig", row.pk)
 
 
@@ -66,12 +70,14 @@ def open_character(request, pk):
     return redirect("motion", pk)
 
 
+@needs(Right.OWN)
 @require_POST
 def delete(request, pk):
     services.remove(character_or_404(pk, request))
     return redirect("library")
 
 
+@needs(Right.OWN)
 @require_POST
 def restore(request, pk):
     """Bring a removed character back."""

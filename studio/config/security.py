@@ -5,6 +5,7 @@ from urllib.parse import urlsplit
 
 from django.conf import settings
 from django.http import HttpResponse
+from django.http.request import split_domain_port, validate_host
 
 POLICY = "; ".join(
     [
@@ -20,7 +21,10 @@ POLICY = "; ".join(
         "frame-ancestors 'none'",
     ]
 )
-REFUSED = "Keen Quiver has no accounts yet, so it answers this machine alone. Open it at http://127.0.0.1/ on the machine where it runs."
+REFUSED = (
+    "Keen Quiver was started without accounts, so it answers this machine alone. "
+    "Open it on the machine where it runs, or start it for others: ./keen serve --listen ADDRESS."
+)
 
 
 def is_loopback(address):
@@ -32,13 +36,13 @@ def is_loopback(address):
 
 
 class LoopbackMiddleware:
-    """Refuses every request from another machine, whatever it says of itself. Until there are accounts nobody else is served."""
+    """Without accounts refuses every request from another machine, whatever it says of itself."""
 
     def __init__(self, get_response):
         self.get_response = get_response
 
     def __call__(self, request):
-        if not is_loopback(request.META.get("REMOTE_ADDR", "")):
+        if not settings.ACCOUNTS and not is_loopback(request.META.get("REMOTE_ADDR", "")):
             return HttpResponse(REFUSED, status=403, content_type="text/plain")
         return self.get_response(request)
 
@@ -57,7 +61,9 @@ class ContentSecurityMiddleware:
 
 
 class OwnPagesOnly:
-    """Lets sockets through that a page of this very server opens, from this machine: its origin is the host and port that it asks."""
+    """Lets sockets through that a page of this very server opens, and without accounts from this machine: its origin is the host and
+    port that it asks.
+    """
 
     def __init__(self, application):
         self.application = application
@@ -65,9 +71,10 @@ class OwnPagesOnly:
     async def __call__(self, scope, receive, send):
         headers = {name: value.decode("latin-1") for name, value in scope.get("headers", [])}
         origin, host = urlsplit(headers.get(b"origin", "")), headers.get(b"host", "")
+        is_served = validate_host(split_domain_port(origin.netloc)[0], settings.ALLOWED_HOSTS)
         peer = (scope.get("client") or ("",))[0]
-        is_own = origin.scheme in ("http", "https") and origin.netloc == host and origin.hostname in settings.SOCKET_HOSTS
-        if is_own and is_loopback(peer):
+        is_own = origin.scheme in ("http", "https") and origin.netloc == host and is_served
+        if is_own and (settings.ACCOUNTS or is_loopback(peer)):
             await self.application(scope, receive, send)
         else:
             await send({"type": "websocket.close", "code": 4403})

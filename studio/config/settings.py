@@ -1,5 +1,6 @@
 """Settings of the app. Everything the artist makes lives in one folder: KEEN_DATA, by default ``var`` beside the code."""
 
+import ipaddress
 import os
 import secrets
 import tempfile
@@ -39,17 +40,35 @@ def _kept_secret():
 
 SECRET_KEY = _kept_secret()
 DEBUG = False
-# Loopback only: the server asks for no account, so it answers nobody else.
-ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
-SOCKET_HOSTS = ["127.0.0.1", "localhost", "::1"]
+
+
+def _address(name, default):
+    """An IP address of the environment, as a text."""
+    sent = os.environ.get(name) or default
+    try:
+        return str(ipaddress.ip_address(sent)) if sent else ""
+    except ValueError:
+        raise SystemExit(f"{name}: expected an IP address such as 127.0.0.1 or 0.0.0.0, got “{sent}”") from None
+
+
+LISTEN, PROXY = _address("KEEN_LISTEN", "127.0.0.1"), _address("KEEN_PROXY", "")
+"""The address that the app listens on, and that of a proxy before it which speaks TLS to the outside and says for whom it asks."""
+ACCOUNTS = bool(PROXY) or not ipaddress.ip_address(LISTEN).is_loopback
+"""Whether one has to log in: as soon as anybody else can reach the app."""
+NAMES = os.environ.get("KEEN_HOSTS", "").replace(",", " ").split()
+"""What others call this machine in addresses."""
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", f"[{LISTEN}]" if ":" in LISTEN else LISTEN, *NAMES]
 INSTALLED_APPS = [
     # Before staticfiles: its runserver takes the place of that one.
     "studio.jobs",
     "django.contrib.staticfiles",
+    "django.contrib.contenttypes",
+    "django.contrib.auth",
     "django.contrib.sessions",
     "django_htmx",
     "studio.events",
     "studio.characters",
+    "studio.accounts",
     "studio.edits",
     "studio.rig",
     "studio.regions",
@@ -67,6 +86,9 @@ MIDDLEWARE = [
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "studio.accounts.gate.LoginMiddleware",
+    "studio.accounts.gate.RightsMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
     "studio.config.errors.PlainErrorMiddleware",
@@ -78,7 +100,7 @@ TEMPLATES = [
         "BACKEND": "django.template.backends.django.DjangoTemplates",
         "DIRS": [BASE_DIR / "studio" / "templates"],
         "APP_DIRS": True,
-        "OPTIONS": {"context_processors": ["django.template.context_processors.request"]},
+        "OPTIONS": {"context_processors": ["django.template.context_processors.request", "studio.accounts.gate.who"]},
     }
 ]
 DATABASES = {
@@ -98,7 +120,13 @@ DATABASES = {
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 RESULTS_BYTES = int(os.environ.get("KEEN_RESULTS_MB", "1024")) * 2**20
 """What the worker keeps of earlier runs, to use it again."""
-SESSION_ENGINE = "django.contrib.sessions.backends.signed_cookies"
+LOGIN_URL, LOGIN_REDIRECT_URL, LOGOUT_REDIRECT_URL = "login", "library", "login"
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": f"django.contrib.auth.password_validation.{name}Validator"}
+    for name in ("UserAttributeSimilarity", "MinimumLength", "CommonPassword", "NumericPassword")
+]
+# Counts of tries to log in; nobody can push them out by making others.
+CACHES = {"default": {"BACKEND": "django.core.cache.backends.locmem.LocMemCache", "OPTIONS": {"MAX_ENTRIES": 100_000}}}
 TEST_RUNNER = "tests.runner.CountingRunner"
 LANGUAGE_CODE, USE_I18N, USE_TZ, TIME_ZONE = "en", False, True, "UTC"
 STATIC_URL = "/static/"
@@ -107,6 +135,7 @@ WHITENOISE_USE_FINDERS = True
 WHITENOISE_ALLOW_ALL_ORIGINS = False
 CSRF_COOKIE_HTTPONLY = False
 CSRF_COOKIE_SAMESITE = SESSION_COOKIE_SAMESITE = "Strict"
+CSRF_COOKIE_SECURE = SESSION_COOKIE_SECURE = bool(PROXY)
 SECURE_CONTENT_TYPE_NOSNIFF = True
 LARGEST_UPLOAD = 256 * 2**20
 DATA_UPLOAD_MAX_MEMORY_SIZE = 8 * 2**20

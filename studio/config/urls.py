@@ -3,6 +3,7 @@
 from django.urls import include, path
 
 urlpatterns = [
+    path("", include("studio.accounts.urls")),
     path("", include("studio.characters.urls")),
     path("", include("studio.rig.urls")),
     path("", include("studio.regions.urls")),

@@ -1,5 +1,6 @@
 """What belongs to the Motion step beside the setup: own presets, and the building of conforming solids."""
 
+from django.conf import settings
 from django.db import models
 
 from studio.characters.models import Character
@@ -7,15 +8,16 @@ from studio.jobs.models import Job
 
 
 class OwnPreset(models.Model):
-    """Dials that the artist saved under a name, for one kind of layer."""
+    """Dials that an artist saved under a name, for one kind of layer; without accounts it is nobody's in particular."""
 
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, null=True, related_name="presets")
     name = models.CharField(max_length=100)
     kind = models.CharField(max_length=20)
     values = models.JSONField()
 
     class Meta:
         ordering = ["name"]
-        unique_together = [("kind", "name")]
+        unique_together = [("owner", "kind", "name")]
 
 
 class SolidBuild(models.Model):

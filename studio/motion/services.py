@@ -16,7 +16,7 @@ from quiver.setup import document as setup_document
 from quiver.setup import edits
 from quiver.setup import model as setups
 from quiver.travel import travelled
-from studio.characters.models import Character
+from studio.characters.rights import readable
 from studio.characters.services import loaded
 from studio.edits.services import edit
 from studio.motion.models import OwnPreset
@@ -251,7 +251,7 @@ def overrides_of(row, layer):
 
 def take_dials(row, layer_ids, preset="", other="", own=""):
     """Set the dials of layers of one kind as a preset does, or an own one (its number), or as another layer has them. Raises BadInput."""
-    saved = OwnPreset.objects.filter(pk=whole_number(own)).first()
+    saved = OwnPreset.objects.filter(pk=whole_number(own), owner=row.person).first()
 
     def command(setup):
         layers = [setup.layer(layer_id) for layer_id in layer_ids]
@@ -277,9 +277,9 @@ def take_dials(row, layer_ids, preset="", other="", own=""):
     return edit(row, command, lambda setup: f"{_named(setup, layer_ids)}: like {source or setup.layer(other).name}").take
 
 
-def own_presets(kind):
-    """The artist's own presets for a kind of layer."""
-    return OwnPreset.objects.filter(kind=kind)
+def own_presets(row, kind):
+    """The own presets of whoever looks at a character, for a kind of layer."""
+    return OwnPreset.objects.filter(kind=kind, owner=row.person)
 
 
 def save_preset(row, layer_id, name):
@@ -289,12 +289,12 @@ def save_preset(row, layer_id, name):
         raise BadInput("the preset has no name yet: type one, such as what it feels like")
     kept = registry.kind_of(layer.kind).kept_dials
     values = {dial: value for dial, value in layer.values.items() if dial not in kept}
-    OwnPreset.objects.update_or_create(kind=layer.kind, name=name, defaults={"values": values})
+    OwnPreset.objects.update_or_create(owner=row.person, kind=layer.kind, name=name, defaults={"values": values})
 
 
 def forget_preset(row, layer_id, own):
     """Delete one of the artist's own presets."""
-    own_presets(row.setup.layer(layer_id).kind).filter(pk=own).delete()
+    own_presets(row, row.setup.layer(layer_id).kind).filter(pk=own).delete()
 
 
 def set_scene_dial(row, dial_name, value):
@@ -370,7 +370,7 @@ def _seen(row):
 
 def others_of(row):
     """The other characters in the library, whose setups may come over."""
-    return Character.objects.exclude(pk=row.pk).only("pk", "name")
+    return readable(row.person).exclude(pk=row.pk).defer("picture", "facts", "findings")
 
 
 def bring_over(row, other_pk, by_hand):
@@ -379,7 +379,7 @@ def bring_over(row, other_pk, by_hand):
 
     Returns (Journey, the Take that follows). Raises BadInput.
     """
-    other = Character.objects.filter(pk=other_pk).first()
+    other = readable(row.person).filter(pk=other_pk).first()
     if other is None or other.pk == row.pk:
         raise BadInput("expected another character of the library")
     source, target = loaded(other.pk)[0], loaded(row.pk)[0]

@@ -55,7 +55,7 @@ def _context(row, layer_ids):
         "groups": dial_groups(chosen, dict(services.overrides_of(row, chosen[0])) if len(chosen) == 1 else {}),
         "amount": chosen[0].amount if len({layer.amount for layer in chosen}) == 1 else None,
         "presets": list(kind.presets) if kind else [],
-        "own_presets": services.own_presets(kind.name) if kind else [],
+        "own_presets": services.own_presets(row, kind.name) if kind else [],
         "alike": [layer for layer in setup.layers if kind and layer.kind == kind.name and layer.id not in ids],
     }
     return context | (_one(row, chosen[0], kind) if len(chosen) == 1 else {})

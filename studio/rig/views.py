@@ -3,7 +3,8 @@
 from django.shortcuts import redirect
 from django.views.decorators.http import require_POST, require_safe
 
-from studio.characters.pages import changed, character_or_404, render_step
+from studio.characters.pages import changed, character_or_404, chosen_clip, render_step
+from studio.characters.rights import Right, needs
 from studio.characters.services import joint_tree
 from studio.rig import services
 from studio.steps import STEPS
@@ -36,10 +37,14 @@ def use_rate(request, pk):
     return changed(_panel(request, row), take)
 
 
+@needs(Right.READ)
 @require_POST
 def choose_clip(request, pk):
     """Make another clip the active one; the page is loaded anew because every part of it speaks of the clip."""
-    row = character_or_404(pk, request)
-    services.choose_clip(row, request.POST.get("clip", ""))
+    row, name = character_or_404(pk, request), request.POST.get("clip", "")
+    if request.right > Right.READ:
+        services.choose_clip(row, name)
+    elif not name or row.clip_facts(name):
+        request.session[chosen_clip(pk)] = name
     back = request.POST.get("back", "motion")
     return redirect(back if back in [step.slug for step in STEPS] else "motion", pk)

@@ -3,6 +3,7 @@ import { connectDials } from './panel/dials.js';
 import { connectKeys } from './panel/keys.js';
 import { MeshSwitches } from './panel/meshes.js';
 import { connectPanel, showChosen, showWeights } from './panel/panel.js';
+import { connectReading } from './panel/reading.js';
 import { connectRequests, tab } from './panel/requests.js';
 import { connectHistory } from './panel/history.js';
 import { connectSplits, fold } from './panel/splits.js';
@@ -438,6 +439,7 @@ async function start() {
   connectControls();
   connectHistory(() => announce('panel-restored'));
   connectKeys(acts, show, look, under);
+  connectReading();
   connectPanel({ onJoint: joint, frameNow: () => player.frame });
   connectStream();
   if (!canDraw) {

@@ -28,7 +28,7 @@ class CharacterStream(AsyncWebsocketConsumer):
 
     async def connect(self):
         self.pk = self.scope["url_route"]["kwargs"]["pk"]
-        self.watch = Watch(self.pk)
+        self.watch = Watch(self.pk, self.scope.get("clip"))
         await self.accept()
         self.listener = hub.Listener(self.pk)
         self.listener.__enter__()

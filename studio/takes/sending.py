@@ -37,12 +37,13 @@ class FrameSender:
 
 class Watch:
     """What one page is told of a character (its number): score and frames of the take that it looks at, and the status line, each once.
+    Where it says a clip, that is the active one for it.
 
     The status is about the take that was chosen, or about the newest: that may have failed, while an older one is shown.
     """
 
-    def __init__(self, character):
-        self.character, self._wanted, self._wanted_beside = character, "", ""
+    def __init__(self, character, clip=None):
+        self.character, self._clip, self._wanted, self._wanted_beside = character, clip, "", ""
         self._row = self._shown = self._beside = self._told = None
         self._senders = {}
 
@@ -57,6 +58,8 @@ class Watch:
         self._row = Character.objects.select_related("current").defer("picture", "findings").filter(pk=self.character).first()
         if self._row is None:
             return None
+        if self._clip is not None:
+            self._row.active_clip = self._clip
         self._shown = services.take_of(self._row, self._wanted)
         self._beside = services.take_of(self._row, self._wanted_beside) if self._wanted_beside else None
         seen = [take.pk for take in (self._shown, self._beside) if take]

@@ -28,11 +28,11 @@ class LoopbackTest(TestCase):
         for address in ("192.0.2.7", "::ffff:192.0.2.7", "", "127.0.0.1.example"):
             response = self.client.get("/", REMOTE_ADDR=address, HTTP_X_FORWARDED_FOR="127.0.0.1")
             self.assertEqual(response.status_code, 403, address)
-            self.assertIn("no accounts", response.content.decode())
+            self.assertIn("without accounts", response.content.decode())
 
     def test_runserver_serves_the_loopback_alone(self):
         for address in ("0.0.0.0:8999", "[::]:8999"):
-            with self.assertRaisesRegex(CommandError, "no accounts"):
+            with self.assertRaisesRegex(CommandError, "without accounts"):
                 call_command(
                     "runserver", address, "--noreload", "--skip-checks", *(["--ipv6"] if "[" in address else []), stdout=io.StringIO()
                 )

@@ -2,6 +2,8 @@ import { readMessages } from '../timeline/frameStream.js';
 
 /** Milliseconds after which a lost connection is tried again, longer each time. */
 const FIRST_WAIT = 300, LONGEST_WAIT = 5000;
+/** The code that a socket is closed with where there is nothing to look at. */
+const GONE = 4404;
 
 /**
  * The one stream of events of a page: what changed in the setup, what is new of the shown take, its frames.
@@ -39,7 +41,9 @@ export class EventStream {
     socket.binaryType = 'arraybuffer';
     socket.onopen = () => { this._wait = FIRST_WAIT; this.heard.onLine(true); if (this._wanted || this._beside) this.look(this._wanted, this._beside); };
     socket.onmessage = (event) => (typeof event.data === 'string' ? this._event(JSON.parse(event.data)) : this._frames(event.data));
-    socket.onclose = () => {
+    socket.onclose = (event) => {
+      // The character was removed, is not shared any more, or nobody is logged in: the page says which.
+      if (event.code === GONE) { location.reload(); return; }
       this.heard.onLine(false);
       setTimeout(() => this._open(), this._wait);
       this._wait = Math.min(2 * this._wait, LONGEST_WAIT);

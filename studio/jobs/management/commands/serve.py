@@ -1,4 +1,4 @@
-"""``manage.py serve``: the app on the loopback address, with its worker."""
+"""``manage.py serve``: the app, with its worker. Where it listens, and for whom, say the settings: KEEN_LISTEN, KEEN_HOSTS, KEEN_PROXY."""
 
 import contextlib
 import json
@@ -14,6 +14,7 @@ import warnings
 
 import uvicorn
 from django.conf import settings
+from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand, CommandError
 from django.db import OperationalError, connection
 
@@ -21,14 +22,16 @@ from studio.events import hub
 from studio.jobs import services
 
 log = logging.getLogger(__name__)
-HOST = "127.0.0.1"
+NO_TLS = "Passwords and characters go over the network in the clear. Outside of a network that you trust put a proxy with TLS before it."
+NO_NAMES = "It answers to this machine's own address alone. Name what others call it: --host NAME"
+NOBODY = "Nobody can log in yet. Add somebody: ./keen python manage.py add_user NAME"
 LOOK_SECONDS = 0.5
 REAP_SECONDS = 4.0
 """So often it looks for jobs that fell silent."""
 
 
 class Command(BaseCommand):
-    help = "Serve the app on the loopback address and keep one worker running"
+    help = "Serve the app and keep one worker running"
 
     def add_arguments(self, parser):
         parser.add_argument("--port", type=int, default=8040)
@@ -41,7 +44,9 @@ class Command(BaseCommand):
             raise CommandError(f"Port {port} is in use; perhaps the app runs already. Choose another: ./keen demo --port {port + 1}")
         # Frames are dense already: squeezing them once more would take longer than sending them.
         sockets = {"ws": "websockets-sansio", "ws_per_message_deflate": False}
-        options = {"host": HOST, "port": port, "log_level": "warning", "lifespan": "off", **sockets}
+        # A proxy is believed for whom it asks; without accounts nobody who comes by one is served (security.py).
+        forwarded = {"forwarded_allow_ips": settings.PROXY or "127.0.0.1", "proxy_headers": bool(settings.PROXY) or not settings.ACCOUNTS}
+        options = {"host": settings.LISTEN, "port": port, "log_level": "warning", "lifespan": "off", **sockets, **forwarded}
         server = uvicorn.Server(uvicorn.Config("studio.config.asgi:application", **options))
         # Static files come whole from a synchronous package; they are small enough to be read at once.
         warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
@@ -49,24 +54,39 @@ class Command(BaseCommand):
         # The server hands the signal on once it has shut down; the worker must still be ended then.
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
         keeper.start()
-        threading.Thread(target=self._say_when_up, args=(server, port, began), daemon=True).start()
+        threading.Thread(target=self._say_when_up, args=(server, port, began, list(_notes())), daemon=True).start()
         try:
             server.run()
         finally:
             keeper.stop()
 
-    def _say_when_up(self, server, port, began):
+    def _say_when_up(self, server, port, began, notes):
         while not server.started:
             time.sleep(0.05)
         took = f" (set up in {max(0, int(time.time()) - began)} s)" if began else ""
-        self.stdout.write(f"Keen Quiver is at http://127.0.0.1:{port}/{took}. Stop it with Ctrl-C.")
+        host = f"[{settings.LISTEN}]" if ":" in settings.LISTEN else settings.LISTEN
+        self.stdout.write(f"Keen Quiver is at http://{host}:{port}/{took}. Stop it with Ctrl-C.")
+        for note in notes:
+            self.stdout.write(note)
+
+
+def _notes():
+    """What whoever serves it to others should know."""
+    if not settings.ACCOUNTS:
+        return
+    if not get_user_model().objects.filter(is_active=True).exists():
+        yield NOBODY
+    if not settings.PROXY:
+        yield NO_TLS
+    if not settings.NAMES:
+        yield NO_NAMES
 
 
 def _is_taken(port):
-    with socket.socket() as probe:
+    with socket.socket(socket.AF_INET6 if ":" in settings.LISTEN else socket.AF_INET) as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
-            probe.bind((HOST, port))
+            probe.bind((settings.LISTEN, port))
         except OSError:
             return True
     return False

@@ -1,0 +1,71 @@
+"""The same for sockets, which stay open: whoever loses the right to look, or logs out, is cut off."""
+
+import time
+from importlib import import_module
+
+from asgiref.sync import sync_to_async
+from channels.auth import get_user
+from channels.sessions import CookieMiddleware
+from django.conf import settings
+
+from studio.characters.pages import chosen_clip
+from studio.characters.rights import Right, right_on
+
+LOOK_SECONDS = 3.0
+"""So often it is asked again while something is sent."""
+GONE = 4404
+
+
+class ReadersOnly:
+    """Opens a socket of a character for those who may look at it. The right is asked for again while it is open."""
+
+    def __init__(self, application):
+        self.application = CookieMiddleware(_Watched(application))
+
+    async def __call__(self, scope, receive, send):
+        await self.application(scope, receive, send)
+
+
+class _Watched:
+    def __init__(self, application):
+        self.application = application
+
+    async def __call__(self, scope, receive, send):
+        if not settings.ACCOUNTS:
+            await self.application(scope, receive, send)
+            return
+        right, session = await _standing(scope)
+        if right < Right.READ:
+            await _refuse(scope, send)
+            return
+        if right == Right.READ:
+            scope["clip"] = await sync_to_async(session.get)(chosen_clip(scope["url_route"]["kwargs"]["pk"]))
+        asked, is_open = time.monotonic(), True
+
+        async def watched(message):
+            nonlocal asked, is_open
+            if is_open and time.monotonic() - asked > LOOK_SECONDS:
+                right, _ = await _standing(scope)
+                asked, is_open = time.monotonic(), right >= Right.READ
+                if not is_open:
+                    await send({"type": "websocket.close", "code": GONE})
+            if is_open:
+                await send(message)
+
+        await self.application(scope, receive, watched)
+
+
+async def _refuse(scope, send):
+    """Answer that there is nothing here, before anything is opened."""
+    if "websocket.http.response" in scope.get("extensions", {}):
+        await send({"type": "websocket.http.response.start", "status": 404, "headers": []})
+        await send({"type": "websocket.http.response.body", "body": b""})
+    else:
+        await send({"type": "websocket.close", "code": GONE})
+
+
+async def _standing(scope):
+    """(Right on the character, session) of a socket's cookies, as the database has it now."""
+    session = import_module(settings.SESSION_ENGINE).SessionStore(scope["cookies"].get(settings.SESSION_COOKIE_NAME))
+    user = await get_user({"session": session})
+    return await sync_to_async(right_on)(user, scope["url_route"]["kwargs"]["pk"]), session
