@@ -1,6 +1,6 @@
 """The same for sockets, which stay open: whoever loses the right to look, or logs out, is cut off."""
 
-import time
+import asyncio
 from importlib import import_module
 
 from asgiref.sync import sync_to_async
@@ -12,7 +12,7 @@ from studio.characters.pages import chosen_clip
 from studio.characters.rights import Right, right_on
 
 LOOK_SECONDS = 3.0
-"""So often it is asked again while something is sent."""
+"""So often it is asked again."""
 GONE = 4404
 
 
@@ -40,19 +40,25 @@ class _Watched:
             return
         if right == Right.READ:
             scope["clip"] = await sync_to_async(session.get)(chosen_clip(scope["url_route"]["kwargs"]["pk"]))
-        asked, is_open = time.monotonic(), True
+        is_open = True
 
-        async def watched(message):
-            nonlocal asked, is_open
-            if is_open and time.monotonic() - asked > LOOK_SECONDS:
-                right, _ = await _standing(scope)
-                asked, is_open = time.monotonic(), right >= Right.READ
-                if not is_open:
-                    await send({"type": "websocket.close", "code": GONE})
+        async def guarded(message):
             if is_open:
                 await send(message)
 
-        await self.application(scope, receive, watched)
+        async def watch():
+            nonlocal is_open
+            while is_open:
+                await asyncio.sleep(LOOK_SECONDS)
+                right, _ = await _standing(scope)
+                is_open = right >= Right.READ
+            await send({"type": "websocket.close", "code": GONE})
+
+        watching = asyncio.create_task(watch())
+        try:
+            await self.application(scope, receive, guarded)
+        finally:
+            watching.cancel()
 
 
 async def _refuse(scope, send):
