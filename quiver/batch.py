@@ -10,10 +10,12 @@ import numpy as np
 from quiver.bake import joints
 from quiver.errors import BadInput, QuiverError
 from quiver.run.execute import execute
-from quiver.run.loops import Loop
-from quiver.run.plan import compile_plan
-from quiver.run.spec import TakeSpec
+from quiver.run.loops import MOST_CYCLES, Loop, LoopReport
+from quiver.run.measures.farthest import far_notes
+from quiver.run.plan import LARGEST_BLOCK, compile_plan
+from quiver.run.spec import TakeChunk, TakeSpec
 from quiver.setup import edits
+from quiver.wanted import measured
 
 MOST_STEPS = 64
 """Values of a dial in a sweep, at the most."""
@@ -21,11 +23,40 @@ MOST_STEPS = 64
 
 @dataclass(frozen=True)
 class Order:
-    """One take of many: what it is called, its TakeSpec, and whether its clip is run around."""
+    """One take of many: what it is called, its TakeSpec, whether its clip is run around, and what is to be found of it (Goals)."""
 
     name: str
     spec: TakeSpec
     is_loop: bool = False
+    goals: tuple = ()
+
+
+@dataclass(frozen=True)
+class Begun:
+    """What is known of a take before its frames: its ``plan``, None where that stays elsewhere, and how many frames a second it has,
+    ``rate``; the rest is as the plan has it.
+    """
+
+    plan: object
+    rate: float
+    substeps: int
+    layer_ids: tuple
+    notes: tuple
+    rotated: np.ndarray
+    translated: np.ndarray
+    moved: dict
+
+    @classmethod
+    def of(cls, plan, rate):
+        names = ("substeps", "layer_ids", "notes", "rotated", "translated")
+        return cls(plan, rate, *(getattr(plan, name) for name in names), dict(plan.moved))
+
+
+@dataclass(frozen=True)
+class Ended:
+    """That a take was made to its end, and what is to be said of it, texts."""
+
+    notes: tuple
 
 
 @dataclass
@@ -36,7 +67,7 @@ class Outcome:
     gap    {layer id: (mm, degrees)} of a loop, before it was closed; cycles how often it went around
     arrays rotations (F, K, 4), translations (F, M, 3), offsets (F, R, 3) of the plan's nodes and vertices: rotated (K,), translated (M,)
            and moved {mesh index: vertices}; rate frames a second
-    added  (F, L) what each of the plan's layers added [m]; clip_of {layer id: how deep it was in what it meets (F,) [m]}
+    found  what the Order's goals ask for, in their units
     """
 
     name: str
@@ -55,8 +86,7 @@ class Outcome:
     moved: dict = field(default_factory=dict)
     rate: float = 0.0
     arrays: tuple = ()
-    added: np.ndarray | None = None
-    clip_of: dict = field(default_factory=dict)
+    found: tuple = ()
 
     def as_dict(self):
         """As plain values, without the frames."""
@@ -104,58 +134,65 @@ def nothing(*heard):
     """For who need not be told."""
 
 
-def run(orders, results=None, threads=None, keep_going=lambda: True, told=nothing, frames=nothing):
-    """Yield the Outcome of each Order in turn; ``told`` hears the number of the order, and how many of how many frames are done, ``frames``
-    the number and each TakeChunk as it is made; of a cycle that is run around, only the last.
-    """
+def run(orders, results=None, threads=None, keep_going=lambda: True, told=nothing):
+    """Yield the Outcome of each Order in turn; ``told`` hears the number of the order, and how many of how many frames are done."""
     for number, order in enumerate(orders):
         if not keep_going():
             return
         began = time.perf_counter()
         try:
-            outcome = taken(order, results, threads, keep_going, partial(told, number), partial(frames, number))
+            outcome = taken(order, results, threads, keep_going, partial(told, number))
         except QuiverError as error:
             outcome = Outcome(order.name, error=str(error))
         yield replace(outcome, seconds=time.perf_counter() - began)
 
 
-def taken(order, results=None, threads=None, keep_going=lambda: True, told=nothing, frames=nothing):
-    """The Outcome of one Order. Raises BadInput, Unstable."""
+def made(order, results=None, threads=None, keep_going=lambda: True, told=nothing):
+    """Yield what comes of an Order as it is made: what is known when it is Begun; of a cycle that was run around its LoopReport; its
+    TakeChunks; and that it has Ended, unless ``keep_going()`` became false. ``told`` hears how many of how many frames are done.
+
+    Raises BadInput, Unstable.
+    """
     loop = Loop(order.spec) if order.is_loop else None
     plan = loop.plan if loop else compile_plan(order.spec)
-    rate, report = (loop.rate if loop else order.spec.setup.frame_rate), None
+    yield Begun.of(plan, loop.rate if loop else order.spec.setup.frame_rate)
     if loop:
-        found = loop.run(results, threads, keep_going, lambda cycles: told(cycles * loop.frames, 0))
-        chunks, report = ([found[0]], found[1]) if found else ([], None)
-        for chunk in chunks:
-            frames(chunk)
+        found = loop.run(results, threads, keep_going, lambda cycles: told(cycles * loop.frames, MOST_CYCLES * loop.frames))
+        if found is None:
+            return
+        whole, report = found
+        yield report
+        first, end = whole.first_frame, whole.first_frame + len(whole.rotations)
+        chunks = (whole.part(at, min(at + LARGEST_BLOCK, end)) for at in range(first, end, LARGEST_BLOCK))
     else:
-        chunks, total = [], plan.last_frame - order.spec.first_frame + 1
-        for chunk in execute(plan, results, threads, keep_going):
-            chunks.append(chunk)
-            frames(chunk)
-            told(chunk.first_frame + len(chunk.rotations) - order.spec.first_frame, total)
-    if not chunks or not keep_going():
+        chunks = execute(plan, results, threads, keep_going)
+        first, end = order.spec.first_frame, plan.last_frame + 1
+    farthest = np.zeros(len(plan.layer_ids))
+    for chunk in chunks:
+        farthest = np.maximum(farthest, chunk.added.max(0))
+        yield chunk
+        told(chunk.first_frame + len(chunk.rotations) - first, end - first)
+    if keep_going():
+        yield Ended(tuple(far_notes(plan, farthest)))
+
+
+def taken(order, results=None, threads=None, keep_going=lambda: True, told=nothing):
+    """The Outcome of one Order. Raises BadInput, Unstable."""
+    items = list(made(order, results, threads, keep_going, told))
+    if not isinstance(items[-1], Ended):
         raise BadInput("it was stopped")
-    rotations, translations, offsets, added = joints.gather(chunks)
-    outcome = Outcome(order.name, frames=len(rotations), rate=rate, plan=plan, notes=plan.notes, arrays=(rotations, translations, offsets))
+    begun, chunks = items[0], [item for item in items if isinstance(item, TakeChunk)]
+    report = next((item for item in items if isinstance(item, LoopReport)), None)
+    *arrays, added = joints.gather(chunks)
+    outcome = Outcome(order.name, frames=len(added), rate=begun.rate, plan=begun.plan, notes=(*begun.notes, *items[-1].notes))
+    outcome.arrays, outcome.rotated, outcome.translated, outcome.moved = tuple(arrays), begun.rotated, begun.translated, begun.moved
     outcome.cost_ms = float(np.average([chunk.cost_ms for chunk in chunks], weights=[len(chunk.rotations) for chunk in chunks]))
-    outcome.rotated, outcome.translated, outcome.moved = plan.rotated, plan.translated, dict(plan.moved)
-    outcome.added, outcome.clip_of = added, _clips_of(chunks)
     outcome.moved_mm = 1000.0 * float(added.max(initial=0.0))
     outcome.worst = worst_of(chunks)
+    outcome.found = tuple(measured(begun.plan, chunks, goal) for goal in order.goals)
     if report:
         outcome.gap, outcome.cycles = report.gap, report.cycles
     return outcome
-
-
-def _clips_of(chunks):
-    found = {}
-    for chunk in chunks:
-        for layer, measured in chunk.measures.items():
-            if "clip" in measured:
-                found.setdefault(layer, []).append(np.asarray(measured["clip"], float))
-    return {layer: np.concatenate(parts) for layer, parts in found.items()}
 
 
 def worst_of(chunks):

@@ -18,6 +18,7 @@ from quiver.run.keyed import keyed_clip
 from quiver.run.spec import TakeSpec
 from quiver.setup import document as setup_document
 from quiver.setup import edits
+from quiver.wanted import UNITS, Goal
 
 SOME_FAILED = 2
 """Exit code where some takes failed and others did not."""
@@ -168,7 +169,7 @@ def _solve(options):
     for sent in options.want:
         address, sign, value = sent.partition("<=" if "<=" in sent else "=")
         try:
-            goals.append(solve.Goal(*reversed(_addressed(setup, address)), float(value), sign == "="))
+            goals.append(Goal(*reversed(_addressed(setup, address)), float(value), sign == "="))
         except ValueError:
             raise BadInput(f"expected LAYER.WHAT<=VALUE or LAYER.WHAT=VALUE, got “{sent}”") from None
 
@@ -185,7 +186,7 @@ def _solve(options):
         for free, value in zip(frees, solution.values, strict=True):
             print(f"{free.layer}.{free.dial} = {value:.4g}")
         for goal, value in zip(goals, solution.found, strict=True):
-            wanted = f"{'exactly' if goal.is_exact else 'at most'} {goal.value:g} {solve.UNITS[goal.what]}"
+            wanted = f"{'exactly' if goal.is_exact else 'at most'} {goal.value:g} {UNITS[goal.what]}"
             print(f"{goal.layer} {goal.what} {value:.4g}; wanted {wanted}{': not met' if goal in solution.unmet else ''}")
     return SOME_FAILED if solution.unmet else 0
 

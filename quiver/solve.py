@@ -1,8 +1,8 @@
 """Dials from what the motion should be: each try is a take of the plan, and the dials that come nearest are kept.
 
-A spread of tries over the whole range (Sobol); then downhill from the best of them, one after another, by least squares; and where that
-does not lead there, from the best of all without slopes (Nelder, Mead): what is measured of a take has kinks, where a contact begins or
-another joint is the worst.
+A spread of tries over the whole range (Sobol); then downhill from the best of them, one after another, by least squares; the same again
+nearer about the best; and where that does not lead there, from the best of all without slopes (Nelder, Mead): what is measured of a take
+has kinks, where a contact begins or another joint is the worst. The tries of the spread, and those of a slope, can be made at once, such as on a cluster.
 """
 
 from dataclasses import dataclass
@@ -15,36 +15,23 @@ from quiver import batch
 from quiver.errors import BadInput
 from quiver.layers import kind_of
 from quiver.layers.kinds import JOINTS
-from quiver.rig.pose import world_matrices
 from quiver.run.spec import TakeSpec
 from quiver.setup import edits
+from quiver.wanted import LAGS, MET, UNITS, off
 
-MOVES, LAGS, SETTLES, CLIPS = "moves", "lags", "settles", "clips"
-"""What can be wanted of a layer: how far it goes at the most [mm], by how many frames its tip comes after its keys, by which frame
-all but SETTLED of its swing has died out, and how deep it is in what it meets at the most [mm]."""
-UNITS = {MOVES: "mm", LAGS: "frames", SETTLES: "frames", CLIPS: "mm"}
-FINEST = {MOVES: 1.0, LAGS: 0.25, SETTLES: 1.0, CLIPS: 0.5}
-"""What is wanted counts by its own size, but by no less than this."""
-SETTLED, MET = 0.05, 0.02
-"""A goal that is missed by a smaller share than the second is met."""
-MOST_TRIES, MOST_DIALS, STARTS, NEARLY = 240, 4, 4, 1e-5
-"""The search goes downhill from so many places, unless one leads to what is wanted but for so little."""
-SLOPE, MOST_STEPS = 2e-3, 12
-"""Slopes are found over such a share of a dial's range; so many steps are gone from each place."""
+MOST_TRIES, MOST_DIALS = 240, 4
+MOST_STEPS, SLOPE, NEARLY = 12, 2e-3, 1e-6
+"""Downhill it goes so many steps from each place, by slopes over such a share of a dial's range, unless one leads to what is wanted but for
+so little.
+"""
+ROUNDS, MOST_SPREAD = ((1.0, 2, 4), (0.3, 2, 2), (0.1, 2, 1)), 6
+"""Each spreads tries over such a share of the ranges, 2 to a power of so many more than there are dials, at most MOST_SPREAD; and goes
+downhill from so many of them. Valleys lie close together where a swing beats with the clip.
+"""
 FAILED = 1e6
 """How far off a take is that failed."""
 KEPT = 1e-3
 """How much dials are drawn to what they were: of two that do as well, the nearer one is taken."""
-
-
-@dataclass(frozen=True)
-class Goal:
-    """What is wanted of a layer: one of the names above, ``value`` in its unit, at most or ``is_exact``."""
-
-    what: str
-    layer: str
-    value: float
-    is_exact: bool = False
 
 
 @dataclass(frozen=True)
@@ -83,23 +70,23 @@ class _Enough(Exception):
     """The search may end."""
 
 
-def solve(character, setup, clip_name, goals, frees, tries=MOST_TRIES, results=None, threads=None, keep_going=lambda: True, told=None):
-    """The Solution of some Goals by the dials that are Free; ``told`` hears (tries so far, of how many, how far off the best is).
+def solve(character, setup, clip_name, goals, frees, tries=MOST_TRIES, take=batch.run, keep_going=lambda: True, told=batch.nothing):
+    """The Solution of some Goals by the dials that are Free; ``told`` hears (tries so far, of how many, how far off the best is), and
+    ``take(orders)`` yields their Outcomes in turn.
 
     Where it is stopped, what came nearest so far is given. Raises BadInput.
     """
     check(setup, goals, frees)
-    search = _Search(character, setup, clip_name, goals, frees, tries, results, threads, keep_going, told or (lambda *where: None))
-    start = np.array(search.start)
-    spread = qmc.Sobol(len(frees), scramble=False).random_base2(2 + len(frees))
+    search = _Search(character, setup, clip_name, goals, frees, tries, take, keep_going, told)
     try:
-        for share in (start, *spread[1:]):
-            search.miss(share)
-        for _, first in sorted(zip(search.misses, (start, *spread[1:]), strict=True), key=lambda item: item[0])[:STARTS]:
-            within = np.clip(first, SLOPE, 1.0 - SLOPE)
-            optimize.least_squares(search.residuals, within, bounds=(0.0, 1.0), diff_step=SLOPE, max_nfev=MOST_STEPS)
-            if search.best and search.best[0] < NEARLY:
-                raise _Enough
+        for width, power, starts in ROUNDS:
+            places = search.around(width, min(power + len(frees), MOST_SPREAD))
+            misses = np.square(search.all_residuals(places)).sum(1)
+            for first in places[np.argsort(misses, kind="stable")[:starts]]:
+                within = np.clip(first, SLOPE, 1.0 - SLOPE)
+                optimize.least_squares(search.residuals, within, search.slopes, bounds=(0.0, 1.0), max_nfev=MOST_STEPS)
+                if search.best and search.best[0] < NEARLY:
+                    raise _Enough
         first = search.best[3]
         corners = [first + (0.05 if first[k] < 0.5 else -0.05) * np.eye(len(frees))[k] for k in range(len(frees))]
         options = {"xatol": 1e-4, "fatol": 1e-9, "maxfev": tries, "initial_simplex": np.array([first, *corners])}
@@ -133,10 +120,10 @@ def check(setup, goals, frees):
 class _Search:
     """What was tried, and what was best so far."""
 
-    def __init__(self, character, setup, clip_name, goals, frees, tries, results, threads, keep_going, told):
-        self.character, self.setup, self.clip_name, self.goals, self.frees = character, setup, clip_name, goals, frees
-        self.tries, self.results, self.threads, self.keep_going, self.told = tries, results, threads, keep_going, told
-        self.best, self.count, self.error, self.misses = None, 0, "", []
+    def __init__(self, character, setup, clip_name, goals, frees, tries, take, keep_going, told):
+        self.character, self.setup, self.clip_name, self.goals, self.frees = character, setup, clip_name, tuple(goals), frees
+        self.tries, self.take, self.keep_going, self.told = tries, take, keep_going, told
+        self.best, self.count, self.error, self.known = None, 0, "", {}
         self.start = [each.share(value) for each, value in zip(frees, self.values_in(setup), strict=True)]
 
     def values_in(self, setup):
@@ -157,23 +144,46 @@ class _Search:
 
     def residuals(self, share):
         """By which share it misses each goal, and how far each dial is from where it was, which hardly counts. Raises _Enough."""
-        if self.count >= self.tries or not self.keep_going():
+        return self.all_residuals([share])[0]
+
+    def slopes(self, share):
+        """How the residuals change with each dial (R, n), by a small step to the inside. Raises _Enough."""
+        steps = np.where(np.asarray(share) < 0.5, SLOPE, -SLOPE)
+        here, *moved = self.all_residuals([share, *(share + np.diag(steps))])
+        return (np.array(moved) - here).T / steps
+
+    def all_residuals(self, shares):
+        """The residuals (n, R) of several dials, whose takes can be made at once. Raises _Enough."""
+        shares = [np.array(share, float) for share in shares]
+        new = [share for share in shares if share.tobytes() not in self.known][: self.tries - self.count]
+        orders = [self.order(share) for share in new]
+        for share, order, outcome in zip(new, orders, self.take(orders, keep_going=self.keep_going), strict=False):
+            self.known[share.tobytes()] = self._residuals(share, order, outcome)
+        if any(share.tobytes() not in self.known for share in shares):
             raise _Enough
+        return np.array([self.known[share.tobytes()] for share in shares])
+
+    def around(self, width, power):
+        """2 to a power of places (n, d) over the box of such a width around the best place so far, that place or the setup's own first."""
+        best = np.array(self.best[3] if self.best else self.start)
+        low = np.clip(best - 0.5 * width, 0.0, 1.0 - width)
+        return np.array([best, *(low + width * qmc.Sobol(len(best), scramble=False).random_base2(power)[1:])])
+
+    def order(self, share):
+        """The take with some dials."""
         setup = self.with_dials(share)
-        order = batch.Order("", TakeSpec(self.character, setup, self.clip_name), self.clip_name in setup.cycles)
-        (outcome,) = batch.run([order], self.results, self.threads)
+        return batch.Order("", TakeSpec(self.character, setup, self.clip_name), self.clip_name in setup.cycles, self.goals)
+
+    def _residuals(self, share, order, outcome):
         self.count += 1
         if outcome.error:
             self.error = outcome.error
-            self.misses.append(FAILED)
             return np.full(len(self.goals) + len(self.frees), FAILED)
-        found = [measured(outcome, goal) for goal in self.goals]
-        offs = [off(goal, value) for goal, value in zip(self.goals, found, strict=True)]
-        out = np.concatenate([offs, KEPT * (np.asarray(share) - self.start)])
+        offs = [off(goal, value) for goal, value in zip(self.goals, outcome.found, strict=True)]
+        out = np.concatenate([offs, KEPT * (share - self.start)])
         miss = float(np.square(out).sum())
-        self.misses.append(miss)
         if self.best is None or miss < self.best[0]:
-            self.best = miss, found, setup, np.array(share, float)
+            self.best = miss, outcome.found, order.spec.setup, share
         self.told(self.count, self.tries, float(np.sqrt(self.best[0])))
         return out
 
@@ -181,72 +191,3 @@ class _Search:
         _, found, setup, _ = self.best
         unmet = [goal for goal, value in zip(self.goals, found, strict=True) if abs(off(goal, value)) > MET]
         return Solution(setup, self.values_in(setup), found, unmet, self.count)
-
-
-def off(goal, value):
-    """By which share of what is wanted a take misses it; nothing where it is below what is wanted at most."""
-    share = (value - goal.value) / max(abs(goal.value), FINEST[goal.what])
-    return share if goal.is_exact else max(share, 0.0)
-
-
-def measured(outcome, goal):
-    """What an Outcome is like in the way that a Goal speaks of."""
-    plan = outcome.plan
-    column = plan.layer_ids.index(goal.layer) if goal.layer in plan.layer_ids else None
-    if column is None:
-        raise BadInput("expected a layer that is on")
-    added = 1000.0 * outcome.added[:, column].astype(float)
-    if goal.what == MOVES:
-        return float(added.max())
-    if goal.what == SETTLES:
-        return _settled(added)
-    if goal.what == CLIPS:
-        return 1000.0 * float(np.max(outcome.clip_of.get(goal.layer, [0.0])))
-    return _lag(outcome, goal.layer)
-
-
-def _settled(added):
-    """The frame from which on what is left of the swing of what is added (F,), about where it ends, is SETTLED of all of it, between frames
-    too. Of a swing that dies out evenly that is when it is so much smaller; it goes evenly with the dials, as the last time that it is
-    larger does not.
-    """
-    left = np.sqrt(np.cumsum(np.square(added - added[-1])[::-1])[::-1])
-    below = np.flatnonzero(left <= SETTLED * max(float(left[0]), 1e-12))
-    last = int(below[0]) if len(below) else len(left) - 1
-    if last == 0:
-        return 0.0
-    goal = np.log(SETTLED * left[0])
-    before, after = np.log(np.maximum(left[last - 1 : last + 1], 1e-9 * left[0]))
-    return last - 1 + float(np.clip((before - goal) / max(before - after, 1e-12), 0.0, 1.0))
-
-
-def _lag(outcome, layer):
-    """By how many frames the tips of a layer's joints come after their keys: where their ways agree the most."""
-    plan, (rotations, translations, _) = outcome.plan, outcome.arrays
-    frames = np.arange(outcome.frames) + plan.spec.first_frame
-    keyed = plan.clip.sample(plan.skeleton, frames / plan.spec.setup.frame_rate)
-    simulated = keyed.copy()
-    simulated.rotations[:, plan.rotated], simulated.translations[:, plan.translated] = rotations, translations
-    tips = [max(unit.drives) for part in plan.parts for unit in part.units if unit.layer.id == layer]
-    ways = []
-    for pose in (keyed, simulated):
-        world = world_matrices(plan.skeleton, pose)[:, tips]
-        # A tip's own turns count as the way of its end.
-        way = np.concatenate([world[..., 3], world[..., :3].reshape(*world.shape[:2], 9)], axis=2).reshape(len(world), -1)
-        ways.append(np.diff(way, axis=0))
-    before, after = ways
-    most = len(before) // 2
-    shifts = np.arange(-most // 4, most + 1)
-    agreement = np.array([_agreement(before, after, shift) for shift in shifts])
-    at = int(agreement.argmax())
-    if not 0 < at < len(shifts) - 1:
-        return float(shifts[at])
-    left, here, right = agreement[at - 1 : at + 2]
-    return float(shifts[at] + 0.5 * (left - right) / min(left - 2.0 * here + right, -1e-12))
-
-
-def _agreement(before, after, shift):
-    """How well ways (F, n) agree where the second is so many frames later."""
-    a = before[: len(before) - shift] if shift >= 0 else before[-shift:]
-    b = after[shift:] if shift >= 0 else after[:shift]
-    return float((a * b).sum() / max(np.sqrt((a * a).sum() * (b * b).sum()), 1e-30))

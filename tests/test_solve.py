@@ -9,6 +9,7 @@ from quiver.errors import BadInput
 from quiver.run.spec import TakeSpec
 from quiver.setup import edits
 from quiver.setup.model import ChainPick
+from quiver.wanted import Goal
 from tests.test_batch import swung
 
 ALL = ("moves", "lags", "settles")
@@ -22,8 +23,9 @@ class SolveTests(unittest.TestCase):
 
     def found(self, what, **dials):
         setup = edits.set_dials(self.setup, [self.layer], dials) if dials else self.setup
-        (outcome,) = batch.run([batch.Order("", TakeSpec(self.character, setup, "nod"))])
-        return solve.measured(outcome, solve.Goal(what, self.layer, 0.0))
+        goals = (Goal(what, self.layer, 0.0),)
+        (outcome,) = batch.run([batch.Order("", TakeSpec(self.character, setup, "nod"), goals=goals)])
+        return outcome.found[0]
 
     def solved(self, goals, free=None, **more):
         return solve.solve(self.character, self.setup, "nod", goals, self.free if free is None else free, **more)
@@ -31,14 +33,14 @@ class SolveTests(unittest.TestCase):
     def test_known_dials_come_back(self):
         for rate, settle in ((2.7, 18.0), (1.1, 44.0), (5.5, 11.0)):
             with self.subTest(rate=rate, settle=settle):
-                goals = [solve.Goal(what, self.layer, self.found(what, wobble_rate=rate, settle_time=settle), True) for what in ALL]
+                goals = [Goal(what, self.layer, self.found(what, wobble_rate=rate, settle_time=settle), True) for what in ALL]
                 solution = self.solved(goals)
                 self.assertAlmostEqual(solution.values[0], rate, delta=0.02 * rate)
                 self.assertAlmostEqual(solution.values[1], settle, delta=0.02 * settle)
                 self.assertEqual(solution.unmet, [])
 
     def test_a_dial_of_the_clip_s_own_is_found_as_such(self):
-        goals = [solve.Goal(what, self.layer, self.found(what, wobble_rate=3.3), True) for what in ALL]
+        goals = [Goal(what, self.layer, self.found(what, wobble_rate=3.3), True) for what in ALL]
         self.setup = edits.set_override(self.setup, "nod", [self.layer], "wobble_rate", 6.0)
         solution = self.solved(goals, self.free[:1])
         self.assertAlmostEqual(solution.values[0], 3.3, delta=0.02)
@@ -46,12 +48,12 @@ class SolveTests(unittest.TestCase):
         self.assertAlmostEqual(solution.setup.on("nod").layers[0].value("wobble_rate"), 3.3, delta=0.02)
 
     def test_what_is_below_at_most_already_stays_as_it_is(self):
-        goal = solve.Goal("moves", self.layer, 1.5 * self.found("moves"))
+        goal = Goal("moves", self.layer, 1.5 * self.found("moves"))
         solution = self.solved([goal])
         self.assertAlmostEqual(solution.values[0], 2.0, delta=0.01)
         self.assertAlmostEqual(solution.values[1], 30.0, delta=0.1)
         # What moves too far is made to move less, and no less than it takes.
-        goal = solve.Goal("moves", self.layer, 0.5 * self.found("moves"))
+        goal = Goal("moves", self.layer, 0.5 * self.found("moves"))
         solution = self.solved([goal])
         self.assertEqual(solution.unmet, [])
         self.assertGreater(solution.found[0], 0.4 * self.found("moves"))
@@ -59,7 +61,7 @@ class SolveTests(unittest.TestCase):
     def test_what_cannot_be_is_told_with_what_comes_nearest(self):
         heard = []
         free = [solve.Free(self.layer, "wobble_rate", 1.0, 2.0)]
-        solution = self.solved([solve.Goal("moves", self.layer, 0.1)], free, told=lambda *where: heard.append(where))
+        solution = self.solved([Goal("moves", self.layer, 0.1)], free, told=lambda *where: heard.append(where))
         self.assertEqual(len(solution.unmet), 1)
         ends = [self.found("moves", wobble_rate=rate) for rate in (1.0, 1.5, 2.0)]
         self.assertLessEqual(solution.found[0], 1.001 * min(ends))
@@ -75,7 +77,7 @@ class SolveTests(unittest.TestCase):
 
     def test_stopped_it_gives_the_best_so_far(self):
         tries = []
-        goals = [solve.Goal("moves", self.layer, 20.0, True)]
+        goals = [Goal("moves", self.layer, 20.0, True)]
         solution = self.solved(goals, keep_going=lambda: len(tries) < 5, told=lambda *where: tries.append(where))
         self.assertEqual(solution.tries, 5)
         with self.assertRaisesRegex(BadInput, "stopped"):
@@ -85,14 +87,14 @@ class SolveTests(unittest.TestCase):
         other = edits.with_new_chain(self.setup, ChainPick("j0"), "other").layers[-1].id
         for goals, free in (
             ([], self.free),
-            ([solve.Goal("moves", self.layer, 1.0)], []),
-            ([solve.Goal("sings", self.layer, 1.0)], self.free),
-            ([solve.Goal("moves", "nobody", 1.0)], self.free),
-            ([solve.Goal("moves", self.layer, float("nan"))], self.free),
-            ([solve.Goal("moves", self.layer, 1.0)], [replace(self.free[0], low=9.0)]),
-            ([solve.Goal("moves", self.layer, 1.0)], [replace(self.free[0], high=1e6)]),
-            ([solve.Goal("moves", self.layer, 1.0)], [replace(self.free[0], dial="swing_axes")]),
-            ([solve.Goal("moves", other, 1.0)], self.free),
+            ([Goal("moves", self.layer, 1.0)], []),
+            ([Goal("sings", self.layer, 1.0)], self.free),
+            ([Goal("moves", "nobody", 1.0)], self.free),
+            ([Goal("moves", self.layer, float("nan"))], self.free),
+            ([Goal("moves", self.layer, 1.0)], [replace(self.free[0], low=9.0)]),
+            ([Goal("moves", self.layer, 1.0)], [replace(self.free[0], high=1e6)]),
+            ([Goal("moves", self.layer, 1.0)], [replace(self.free[0], dial="swing_axes")]),
+            ([Goal("moves", other, 1.0)], self.free),
         ):
             with self.subTest(goals=goals, free=free), self.assertRaises(BadInput):
                 self.solved(goals, free)

@@ -1,11 +1,14 @@
 """Finding dials from what the motion should be, as a job."""
 
+from functools import partial
+
 from django.db import transaction
 
+from quiver import batch, solve
 from quiver import layers as registry
-from quiver import solve
 from quiver.errors import BadInput
 from quiver.setup import edits
+from quiver.wanted import CLIPS, LAGS, MOVES, SETTLES, Goal
 from studio.characters.services import loaded
 from studio.edits.services import edit
 from studio.jobs import services as jobs
@@ -13,10 +16,10 @@ from studio.takes.models import Solve
 from studio.takes.services import results
 
 WANTED = (
-    (solve.MOVES, "moves at most", "mm"),
-    (solve.LAGS, "comes after its keys by", "frames"),
-    (solve.SETTLES, "has settled by frame", ""),
-    (solve.CLIPS, "is at most so deep in anything", "mm"),
+    (MOVES, "moves at most", "mm"),
+    (LAGS, "comes after its keys by", "frames"),
+    (SETTLES, "has settled by frame", ""),
+    (CLIPS, "is at most so deep in anything", "mm"),
 )
 """What can be wanted, in the words of the form; all but the second are at most."""
 
@@ -42,7 +45,7 @@ def _made(setup, layer_id, dial_names, wanted):
     if choices:
         raise BadInput(f"{choices[0]}: expected dials with numbers")
     frees = [solve.Free(layer_id, dial.name, dial.low, dial.high) for dial in dials]
-    return frees, [solve.Goal(what, layer_id, value, what == solve.LAGS) for what, value in wanted.items()]
+    return frees, [Goal(what, layer_id, value, what == LAGS) for what, value in wanted.items()]
 
 
 def run_solve(job_id, context):
@@ -56,7 +59,9 @@ def run_solve(job_id, context):
     def told(tries, most, miss):
         context.progress(tries, most)
 
-    found = solve.solve(character, setup, row.clip_name, goals, frees, results=results, keep_going=context.keep_going, told=told)
+    found = solve.solve(
+        character, setup, row.clip_name, goals, frees, take=partial(batch.run, results=results), keep_going=context.keep_going, told=told
+    )
     row.report = {"values": found.values, "found": found.found, "unmet": [goal.what for goal in found.unmet], "tries": found.tries}
     row.save(update_fields=["report"])
 
