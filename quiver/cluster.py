@@ -5,27 +5,41 @@ is there already, or is under way, is not computed again; and what was on a work
 they are made, by the cluster's events; those that come a second time are the same.
 """
 
+import contextlib
+import functools
+import logging
+import os
 import pickle
 import queue
+import threading
 import time
 import uuid
 from collections import Counter
 from dataclasses import replace
 
+from cachetools import LRUCache
+
 from quiver import batch
 from quiver.digests import digest_of
 from quiver.errors import BadInput, QuiverError
 from quiver.run.plan import FORMAT
+from quiver.run.results import Results
 
 try:
     import distributed
 except ImportError:
     distributed = None
 
-ANSWERS_WITHIN = 20.0
+# What it has to say of connections that come and go is for nobody here.
+logging.getLogger("distributed").setLevel(logging.ERROR)
+ANSWERS_WITHIN = 10.0
 """So long a scheduler may take to answer at first [s]."""
 WAIT, RETRIES = 0.2, 2
 """Between looks at whether it should stop [s]; and how often a take that failed as no take should is tried again."""
+KEPT_TAKES, KEPT_CHARACTERS = 256, 8
+"""So many stay on the workers, to be had again."""
+RESULTS_BYTES = int(os.environ.get("KEEN_RESULTS_MB", "1024")) * 2**20
+"""What a worker keeps of the parts of its takes, to use it again."""
 
 
 def is_there():
@@ -49,12 +63,18 @@ class Cluster:
     def __init__(self, address):
         if distributed is None:
             raise BadInput("expected Dask's distributed for a cluster, which is not installed: ./keen python -m pip install distributed")
-        self.address, self.topic = address, f"quiver-{uuid.uuid4().hex}"
-        self._kept, self._stopped, self._characters, self._local = {}, Counter(), {}, None
+        self.address, self._local, self._lock = address, None, threading.RLock()
+        self._kept, self._stopped, self._characters = LRUCache(KEPT_TAKES), Counter(), LRUCache(KEPT_CHARACTERS)
 
     def __enter__(self):
         if str(self.address).isdigit():
-            options = {"threads_per_worker": 1, "processes": True, "dashboard_address": None, "host": "127.0.0.1"}
+            options = {
+                "threads_per_worker": 1,
+                "processes": True,
+                "dashboard_address": None,
+                "host": "127.0.0.1",
+                "silence_logs": logging.ERROR,
+            }
             self._local = distributed.LocalCluster(n_workers=int(self.address), **options)
         try:
             self.client = distributed.Client(self._local or self.address, set_as_default=False, timeout=ANSWERS_WITHIN)
@@ -74,18 +94,22 @@ class Cluster:
         """How many workers there are."""
         return len(self.client.scheduler_info(n_workers=-1)["workers"])
 
-    def run(self, orders, keep_going=lambda: True, told=batch.nothing, frames=batch.nothing):
-        """Yield (number of the order, Outcome) as they are done, whichever first; else as `batch.run`. These Outcomes have no plan."""
-        numbers, heard, seen = {}, queue.SimpleQueue(), set()
-        self.client.subscribe_topic(self.topic, lambda event: heard.put(event[1]))
+    @property
+    def is_there(self):
+        """Whether the scheduler still answers."""
+        return self.client.status == "running"
+
+    def run(self, orders, keep_going=lambda: True, told=batch.nothing):
+        """Yield (number of the order, Outcome) as they are done, whichever first; else as `batch.run`. These Outcomes have no plan, and of
+        orders with goals no arrays.
+        """
+        numbers = {}
         for number, order in enumerate(orders):
             numbers.setdefault(name_of(order), []).append(number)
-        # All frames of all workers come through one scheduler: only who looks at them gets them.
-        are_wanted = frames is not batch.nothing
-        waiting = {name: self._submitted(orders[own[0]], name, are_wanted) for name, own in numbers.items()}
-        for name, future in waiting.items():
-            future.add_done_callback(lambda _, name=name: heard.put(name))
-        try:
+        with self._hearing() as (topic, heard):
+            waiting = {name: self._submitted(orders[own[0]], name, topic) for name, own in numbers.items()}
+            for name, future in waiting.items():
+                future.add_done_callback(lambda _, name=name: heard.put(name))
             while waiting:
                 if not keep_going():
                     self._stop(waiting)
@@ -95,70 +119,161 @@ class Cluster:
                 except queue.Empty:
                     continue
                 if isinstance(message, dict):
-                    self._take_in(message, numbers, seen, told, frames)
+                    for number in numbers.get(message["name"], ()):
+                        told(number, message["done"], message["total"])
                 elif message in waiting:
                     outcome = _outcome(waiting.pop(message))
                     for number in numbers[message]:
                         yield number, replace(outcome, name=orders[number].name)
+
+    def in_turn(self, orders, keep_going=lambda: True):
+        """The same, as `batch.run` has them: the Outcomes in the order of the orders, as far as they were made."""
+        found = dict(self.run(orders, keep_going))
+        for number in range(len(orders)):
+            if number not in found:
+                return
+            yield found[number]
+
+    def made(self, order, keep_going=lambda: True, told=batch.nothing, priority=0):
+        """Yield what `batch.made` yields, as a worker makes it, without the plan. Raises QuiverError."""
+        key = f"frames-{uuid.uuid4().hex}"
+        with self._hearing() as (topic, heard):
+            future = self._submit(_items_on_worker, order, key, topic, priority=priority)
+            future.add_done_callback(lambda _: heard.put(None))
+            items, at, count = {}, 0, None
+            while count is None or at < count:
+                if not keep_going():
+                    self._stop({key: future})
+                    return
+                try:
+                    message = heard.get(timeout=WAIT)
+                except queue.Empty:
+                    continue
+                if message is None:
+                    # Whatever of it is still on its way came this way too.
+                    made, error = _result(future)
+                    items.update({number: item for number, item in enumerate(made) if number >= at})
+                    count = len(made)
+                elif "item" in message:
+                    # One that is told again, by a worker that took over from another, is the same.
+                    items.setdefault(message["number"], message["item"])
+                else:
+                    told(message["done"], message["total"])
+                while at in items:
+                    yield pickle.loads(items.pop(at))
+                    at += 1
+            if error:
+                raise QuiverError(error)
+
+    @contextlib.contextmanager
+    def _hearing(self):
+        """(topic, queue of what workers say of it)."""
+        topic, heard = f"quiver-{uuid.uuid4().hex}", queue.SimpleQueue()
+        self.client.subscribe_topic(topic, lambda event: heard.put(event[1]))
+        try:
+            yield topic, heard
         finally:
-            self.client.unsubscribe_topic(self.topic)
+            self.client.unsubscribe_topic(topic)
 
-    def _take_in(self, message, numbers, seen, told, frames):
-        """Hand on what a worker told; what it told before it died and another tells again is told once."""
-        name, first = message["name"], message["first"]
-        if (name, first) in seen:
-            return
-        seen.add((name, first))
-        for number in numbers.get(name, ()):
-            if "chunk" in message:
-                frames(number, pickle.loads(message["chunk"]))
-            told(number, first + message["count"], message["total"])
-
-    def _submitted(self, order, name, are_wanted):
+    def _submitted(self, order, name, topic):
         """The future of an order; one that is kept from before."""
-        known = self._kept.get(name)
-        if known is None or known.status in ("error", "cancelled", "lost"):
-            character = order.spec.character
-            if character.digest not in self._characters:
-                # Sent once, however many takes there are of it.
-                self._characters[character.digest] = self.client.scatter([character], hash=False, broadcast=True)[0]
+        with self._lock:
+            known = self._kept.get(name)
+            if known is None or known.status in ("error", "cancelled", "lost"):
+                # One that was stopped may still be on its way to its end: asked for again, it is another.
+                key = f"{name}-{self._stopped[name]}" if self._stopped[name] else name
+                known = self._kept[name] = self._submit(_on_worker, order, key, topic, name)
+            return known
+
+    def _submit(self, work, order, key, topic, *more, priority=0):
+        """The future of work on an order without its character, which is sent once, however many takes there are of it."""
+        digest = order.spec.character.digest
+        with self._lock:
+            known = self._characters.get(digest)
+            if known is None or known.status in ("error", "cancelled", "lost"):
+                # The scheduler keeps what it is made of, so that it is there again where all workers that had it are gone.
+                known = self.client.submit(_as_it_is, order.spec.character, key=f"character-{uuid.uuid4().hex}", pure=False)
+                self._characters[digest] = known
             bare = replace(order, spec=replace(order.spec, character=None))
-            # One that was stopped may still be on its way to its end: asked for again, it is another.
-            key = f"{name}-{self._stopped[name]}" if self._stopped[name] else name
-            arguments = bare, self._characters[character.digest], name, self.topic, f"stop-{key}", are_wanted
-            known = self._kept[name] = self.client.submit(_on_worker, *arguments, key=key, retries=RETRIES)
-        return known
+            arguments = bare, known, topic, f"stop-{key}", *more
+            return self.client.submit(work, *arguments, key=key, retries=RETRIES, priority=priority)
 
     def _stop(self, waiting):
-        for name, future in waiting.items():
-            distributed.Event(f"stop-{future.key}", client=self.client).set()
-            future.cancel()
-            self._stopped[name] += 1
-            self._kept.pop(name, None)
+        with self._lock:
+            for name, future in waiting.items():
+                distributed.Event(f"stop-{future.key}", client=self.client).set()
+                future.cancel()
+                self._stopped[name] += 1
+                self._kept.pop(name, None)
+
+
+def _result(future):
+    """What a future gave. Raises QuiverError where no worker could, such as one that the take was too large for."""
+    if future.status == "finished":
+        return future.result()
+    raise QuiverError(f"the cluster could not make it: {future.exception() if future.status == 'error' else 'the scheduler is gone'}")
 
 
 def _outcome(future):
-    if future.status == "finished":
-        return future.result()
-    error = future.exception() if future.status == "error" else "it was stopped"
-    return batch.Outcome("", error=str(error))
-
-
-def _on_worker(order, character, name, topic, stop_name, are_wanted):
-    """One take, on a worker: its Outcome. Who listens to the topic hears how far it is, and gets each TakeChunk where they are wanted."""
-    order = replace(order, spec=replace(order.spec, character=character))
-    worker, stop = distributed.get_worker(), distributed.Event(stop_name, client=distributed.get_client())
-    total = order.spec.last_frame - order.spec.first_frame + 1 if order.spec.last_frame is not None else 0
-    asked = []
-
-    def frames(chunk):
-        message = {"name": name, "first": chunk.first_frame, "count": len(chunk.rotations), "total": total}
-        worker.log_event(topic, message | ({"chunk": pickle.dumps(chunk)} if are_wanted else {}))
-        asked[:] = [stop.is_set()]
-
-    began = time.perf_counter()
     try:
-        outcome = batch.taken(order, None, 1, lambda: not any(asked), frames=frames)
+        return _result(future)
     except QuiverError as error:
-        outcome = batch.Outcome(order.name, error=str(error))
-    return replace(outcome, plan=None, seconds=time.perf_counter() - began)
+        return batch.Outcome("", error=str(error))
+
+
+# On a worker.
+
+
+@functools.cache
+def _results():
+    """What parts of earlier takes yielded, in this process."""
+    return Results(RESULTS_BYTES // max(1, len(os.sched_getaffinity(0))))
+
+
+class _Ear:
+    """Whether to go on, asked of the scheduler no more than a few times a second."""
+
+    def __init__(self, stop_name):
+        self._stop, self._asked, self._is_over = distributed.Event(stop_name, client=distributed.get_client()), time.monotonic(), False
+
+    def keep_going(self):
+        now = time.monotonic()
+        if now - self._asked > WAIT:
+            self._asked, self._is_over = now, self._stop.is_set()
+        return not self._is_over
+
+
+def _as_it_is(character):
+    return character
+
+
+def _whole(order, character):
+    return replace(order, spec=replace(order.spec, character=character))
+
+
+def _on_worker(order, character, topic, stop_name, name):
+    """The Outcome of one take. Who listens to the topic hears how far it is."""
+    worker = distributed.get_worker()
+
+    def told(done, total):
+        worker.log_event(topic, {"name": name, "done": done, "total": total})
+
+    ear, whole = _Ear(stop_name), _whole(order, character)
+    (outcome,) = batch.run([whole], _results(), 1, ear.keep_going, lambda _, *far: told(*far))
+    return replace(outcome, plan=None, arrays=() if order.goals else outcome.arrays)
+
+
+def _items_on_worker(order, character, topic, stop_name):
+    """What a take yields, pickled one by one, and why it failed, "" where it did not. Who listens to the topic gets each at once."""
+    worker, sent = distributed.get_worker(), []
+
+    def told(done, total):
+        worker.log_event(topic, {"done": done, "total": total})
+
+    try:
+        for item in batch.made(_whole(order, character), _results(), 1, _Ear(stop_name).keep_going, told):
+            sent.append(pickle.dumps(replace(item, plan=None) if isinstance(item, batch.Begun) else item))
+            worker.log_event(topic, {"number": len(sent) - 1, "item": sent[-1]})
+    except QuiverError as error:
+        return sent, str(error)
+    return sent, ""

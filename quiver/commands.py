@@ -3,6 +3,7 @@ another character.
 
 They read a character and a setup, and write files and what is told."""
 
+import contextlib
 import json
 import os
 import pathlib
@@ -50,6 +51,7 @@ def add_to(commands):
     found.add_argument("--turn", action="append", default=[], metavar="LAYER.DIAL=LOW:HIGH", help="a dial that may be turned, up to four")
     found.add_argument("--out", type=pathlib.Path, required=True, help="where the setup with the dials goes")
     found.add_argument("--json", action="store_true", help="print JSON")
+    found.add_argument("--cluster", metavar="ADDRESS", help="as for run")
     found.set_defaults(run=_solve)
     over = commands.add_parser("travel", help="bring a setup over to another character, or to a revised model")
     over.add_argument("file", type=pathlib.Path, help="the character that the setup is of")
@@ -147,13 +149,19 @@ def _run(options):
 
 def _outcomes(orders, options):
     """The Outcomes of some orders, made here or on a cluster, in their order."""
-    where = options.cluster or os.environ.get("KEEN_CLUSTER", "")
-    if not where:
+    many = _cluster(options)
+    if many is None:
         return [outcome for _, outcome in _told(orders, enumerate(batch.run(orders, threads=options.threads, told=_progress(orders))))]
-    with cluster.Cluster(where) as many:
+    with many:
         print(f"{many.workers} workers", file=sys.stderr)
         found = dict(_told(orders, many.run(orders, told=_progress(orders))))
     return [found[number] for number in range(len(orders))]
+
+
+def _cluster(options):
+    """The Cluster that is asked for, or None."""
+    where = options.cluster or os.environ.get("KEEN_CLUSTER", "")
+    return cluster.Cluster(where) if where else None
 
 
 def _solve(options):
@@ -177,7 +185,10 @@ def _solve(options):
         if sys.stderr.isatty():
             print(f"\rtry {tries} of at most {most}, {100.0 * miss:.1f} % off", end="", file=sys.stderr, flush=True)
 
-    solution = solve.solve(character, setup, options.clip, goals, frees, told=told)
+    many = _cluster(options)
+    with many or contextlib.nullcontext():
+        take = many.in_turn if many else batch.run
+        solution = solve.solve(character, setup, options.clip, goals, frees, take=take, told=told)
     options.out.write_text(setup_document.dumps(solution.setup))
     if options.json:
         facts = {"values": solution.values, "found": solution.found, "tries": solution.tries}

@@ -2,7 +2,8 @@
 
 A spread of tries over the whole range (Sobol); then downhill from the best of them, one after another, by least squares; the same again
 nearer about the best; and where that does not lead there, from the best of all without slopes (Nelder, Mead): what is measured of a take
-has kinks, where a contact begins or another joint is the worst. The tries of the spread, and those of a slope, can be made at once, such as on a cluster.
+has kinks, where a contact begins or another joint is the worst. The tries of a spread, and those of a slope, can be made at once, such as
+on a cluster.
 """
 
 from dataclasses import dataclass

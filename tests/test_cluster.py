@@ -9,12 +9,15 @@ import sys
 import tempfile
 import time
 import unittest
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
 
-from quiver import batch, cluster
-from quiver.errors import BadInput
+from quiver import batch, cluster, solve
+from quiver.errors import BadInput, QuiverError
+from quiver.run.spec import TakeChunk
+from quiver.wanted import Goal
 from tests.test_batch import swung
 
 ROOT = pathlib.Path(__file__).resolve().parent.parent
@@ -74,15 +77,36 @@ class ClusterTests(unittest.TestCase):
                 np.testing.assert_array_equal(own, single)
 
     def test_the_same_bits_in_any_order_with_frames_on_the_way(self):
-        orders, chunks = self.orders(5), {}
+        orders, heard = self.orders(5), []
         self.assertEqual(self.many.workers, 2)
-        found = dict(self.many.run(orders, frames=lambda number, chunk: chunks.setdefault(number, []).append(chunk)))
+        found = dict(self.many.run(orders, told=lambda *far: heard.append(far)))
         self.assert_same(orders, found)
-        for number, own in chunks.items():
-            for chunk in own:
-                end = chunk.first_frame + len(chunk.rotations)
-                np.testing.assert_array_equal(chunk.rotations, found[number].arrays[0][chunk.first_frame : end])
-        self.assertGreater(len(chunks), 0)
+        self.assertTrue(heard and all(0 <= number < 5 and done <= total for number, done, total in heard))
+        self.assertEqual([each.name for each in self.many.in_turn(orders)], [order.name for order in orders])
+
+    def test_what_a_take_yields_comes_as_it_is_made(self):
+        (order,) = self.orders(1, 8.1, 8.1)
+        for each in (order, replace(order, is_loop=True)):
+            here, there = list(batch.made(each)), list(self.many.made(each))
+            self.assertEqual([type(item) for item in there], [type(item) for item in here])
+            self.assertEqual((there[0].plan, there[0].layer_ids, there[0].rate), (None, here[0].plan.layer_ids, here[0].rate))
+            self.assertEqual(there[-1], here[-1])
+            for own, other in zip(here, there, strict=True):
+                if isinstance(own, TakeChunk):
+                    np.testing.assert_array_equal(own.rotations, other.rotations)
+                    np.testing.assert_array_equal(own.added, other.added)
+        wrong = replace(order, spec=replace(order.spec, clip_name="gone"))
+        with self.assertRaisesRegex(QuiverError, "“gone”"):
+            list(self.many.made(wrong))
+        self.assertEqual(list(self.many.made(order, keep_going=lambda: False)), [])
+
+    def test_dials_are_found_as_they_are_here(self):
+        character, setup = swung()
+        layer = setup.layers[0].id
+        goals, free = [Goal("moves", layer, 20.0, True)], [solve.Free(layer, "wobble_rate", 1.0, 6.0)]
+        here = solve.solve(character, setup, "nod", goals, free)
+        there = solve.solve(character, setup, "nod", goals, free, take=self.many.in_turn)
+        self.assertEqual((here.values, here.found, here.tries), (there.values, there.found, there.tries))
 
     def test_what_is_there_is_not_computed_again_and_errors_come_back(self):
         orders = self.orders(3, 4.0, 5.0)
@@ -97,7 +121,7 @@ class ClusterTests(unittest.TestCase):
 
     def test_it_can_be_stopped(self):
         orders, heard = self.orders(6, 5.1, 6.0), []
-        found = list(self.many.run(orders, keep_going=lambda: not heard, frames=lambda *each: heard.append(each)))
+        found = list(self.many.run(orders, keep_going=lambda: not heard, told=lambda *each: heard.append(each)))
         self.assertLess(len(found), 6)
         self.assert_same(orders, dict(self.many.run(orders)))
 
@@ -110,9 +134,23 @@ class ClusterTests(unittest.TestCase):
                 killed.append(worker.pid)
                 os.kill(worker.pid, signal.SIGKILL)
 
-        found = dict(self.many.run(orders, frames=kill))
+        found = dict(self.many.run(orders, told=kill))
         self.assertEqual(len(killed), 1)
         self.assert_same(orders, found)
+        self.add_worker()
+        self.many.client.wait_for_workers(2, timeout=60)
+
+    def test_a_take_whose_worker_is_killed_goes_on_elsewhere(self):
+        (order,) = self.orders(1, 8.2, 8.2)
+        order = replace(order, spec=replace(order.spec, setup=replace(order.spec.setup, preroll_frames=2.0)))
+        here, there = list(batch.made(order)), []
+        for item in self.many.made(order):
+            there.append(item)
+            if len(there) == 1:
+                (busy,) = (name for name, own in self.many.client.processing().items() if own)
+                pid = self.many.client.run(os.getpid, workers=[busy])[busy]
+                os.kill(pid, signal.SIGKILL)
+        self.assertEqual([type(item) for item in there], [type(item) for item in here])
         self.add_worker()
         self.many.client.wait_for_workers(2, timeout=60)
 

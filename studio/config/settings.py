@@ -118,6 +118,8 @@ DATABASES = {
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+CLUSTER = os.environ.get("KEEN_CLUSTER", "")
+"""Where takes are made: tcp://… of a Dask scheduler, or how many workers to start here; by default in the one worker process."""
 RESULTS_BYTES = int(os.environ.get("KEEN_RESULTS_MB", "1024")) * 2**20
 """What the worker keeps of earlier runs, to use it again."""
 LOGIN_URL, LOGIN_REDIRECT_URL, LOGOUT_REDIRECT_URL = "login", "library", "login"

@@ -59,10 +59,12 @@ def enqueue(job, priority=0):
     transaction.on_commit(lambda: _tell("wake"))
 
 
-def claim_next():
-    """Take the next job that waits for this process: its number, or None."""
+def claim_next(kinds=None):
+    """Take the next job that waits for this process, of some kinds, of any if not said: its number, or None."""
     with transaction.atomic():
         waiting = Job.objects.filter(state=Job.State.QUEUED).order_by("-priority", "pk")
+        if kinds is not None:
+            waiting = waiting.filter(kind__in=kinds)
         job_id = waiting.values_list("pk", flat=True).first()
         if job_id is not None:
             now = timezone.now()

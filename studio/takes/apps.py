@@ -11,11 +11,12 @@ class TakesConfig(AppConfig):
         from studio.characters.services import before_removal, forget_removed, when_removed  # noqa: PLC0415
         from studio.characters.tidying import forget_blobs, forget_old_versions  # noqa: PLC0415
         from studio.edits import services as edits  # noqa: PLC0415
-        from studio.takes import models, ringing, services, solving  # noqa: PLC0415
+        from studio.takes import elsewhere, models, ringing, running, services, solving  # noqa: PLC0415
 
-        handlers.register("take", services.simulate)
+        handlers.register("take", running.simulate)
         handlers.register("ring", ringing.ring)
         handlers.register("solve", solving.run_solve)
+        handlers.compute_elsewhere(("take", "solve"), elsewhere.places, elsewhere.end)
         leads_to_character("takes", models.Take.everything, "character")
         leads_to_character("rings", models.RingTest.objects, "version__character")
         leads_to_character("solves", models.Solve.objects, "version__character")

@@ -4,8 +4,7 @@ from datetime import timedelta
 from functools import lru_cache
 
 import numpy as np
-from django.conf import settings
-from django.db import IntegrityError, transaction
+from django.db import transaction
 from django.utils import timezone
 from numcodecs import Blosc
 
@@ -16,11 +15,9 @@ from quiver.digests import digest_of
 from quiver.errors import BadInput
 from quiver.formats import frames
 from quiver.rig.pose import world_matrices
-from quiver.run.execute import execute, moves_for
-from quiver.run.loops import MOST_CYCLES, Loop, loop_frames
-from quiver.run.measures.farthest import far_notes
-from quiver.run.plan import FORMAT, LARGEST_BLOCK, compile_plan
-from quiver.run.results import Results
+from quiver.run.execute import moves_for
+from quiver.run.loops import loop_frames
+from quiver.run.plan import FORMAT, compile_plan
 from quiver.run.spec import TakeSpec
 from quiver.setup import edits
 from studio.characters.models import Character, SetupVersion
@@ -30,7 +27,7 @@ from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.numbers import whole_number
-from studio.takes.models import Take, TakeChunk
+from studio.takes.models import Take
 
 MOST_NAME, MOST_NOTE = 100, 1000
 WAITED_FOR, IN_ADVANCE = 10, 5
@@ -39,8 +36,6 @@ PASSING_TAKES = 12
 """Pinned and baked takes are kept; of the others, the latest so many."""
 _codec_of_steps = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE, typesize=2)
 _codec = Blosc(cname="zstd", clevel=3, shuffle=Blosc.BITSHUFFLE)
-results = Results(settings.RESULTS_BYTES)
-"""What parts of earlier runs yielded, in this process."""
 SHOWS = (Job.State.PREPARED, Job.State.QUEUED, Job.State.RUNNING, Job.State.FINISHED)
 """States of takes that show, or will show, what they were asked for."""
 ENDED = (Job.State.FINISHED, Job.State.FAILED, Job.State.INTERRUPTED, Job.State.STOPPED)
@@ -174,85 +169,8 @@ def get_ready(character_id):
         compile_plan(TakeSpec(loaded(row.pk)[0], row.setup, row.active_clip))
 
 
-def simulate(job_id, context):
-    """The job: run a take and keep its chunks as they come. A take that is removed meanwhile ends it quietly."""
-    take = Take.objects.select_related("version", "character", "job").filter(job_id=job_id).first()
-    if take is None:
-        return
-    context.character = take.character_id
-    try:
-        _simulate(take, context)
-    except (IntegrityError, Take.DoesNotExist):
-        if Take.objects.filter(pk=take.pk).exists():
-            raise
-        context.was_stopped = True
-
-
-def _simulate(take, context):
-    context.gives_way = take.job.priority < WAITED_FOR
-    TakeChunk.objects.filter(take=take).delete()
-    character, _ = loaded(take.character_id)
-    setup = take.version.setup
-    spec = TakeSpec(character, setup, take.clip_name, take.first_frame, take.last_frame)
-    loop = Loop(spec) if take.clip_name in setup.cycles else None
-    plan = loop.plan if loop else compile_plan(spec)
-    take.substeps, take.layer_ids, take.notes = plan.substeps, list(plan.layer_ids), list(plan.notes)
-    take.rotated, take.translated = plan.rotated.tolist(), plan.translated.tolist()
-    take.moved = {str(mesh): vertices.tolist() for mesh, vertices in plan.moved.items()}
-    Take.objects.filter(pk=take.pk).update(
-        **{name: getattr(take, name) for name in ("substeps", "layer_ids", "notes", "rotated", "translated", "moved")}
-    )
-    step = frames.OFFSET_STEP / setup.metres_per_unit
-    done, spent, farthest = 0, 0.0, np.zeros(len(plan.layer_ids))
-    for chunk in _around(take, loop, context) if loop else execute(plan, results, keep_going=context.keep_going):
-        count = len(chunk.rotations)
-        done, spent, farthest = done + count, spent + chunk.cost_ms * count, np.maximum(farthest, chunk.added.max(0))
-        offsets, used = frames.quantised(chunk.offsets, step)
-        data, moves, stats = pack(chunk.rotations, chunk.translations), pack_offsets(offsets), _stats(chunk)
-        with transaction.atomic():
-            kept = {"frames": count, "data": data, "offsets": moves, "offset_step": used, "stats": stats}
-            TakeChunk.objects.create(take=take, first_frame=chunk.first_frame, **kept)
-            Take.objects.filter(pk=take.pk).update(cost_ms=spent / done)
-            context.progress(done, take.frame_count)
-        hub.publish(take.character_id, "take", take=take.pk)
-    far = far_notes(plan, farthest)
-    if far:
-        Take.objects.filter(pk=take.pk).update(notes=[*take.notes, *far])
-    _forget_passing(take)
-
-
-def _around(take, loop, context):
-    """The TakeChunks of a take of a cycle, once the motion repeats; how that came about is kept."""
-
-    def told(cycles):
-        context.progress(cycles * loop.frames, MOST_CYCLES * loop.frames)
-
-    found = loop.run(results, keep_going=context.keep_going, told=told)
-    if found is None:
-        return
-    whole, report = found
-    led = {layer: [round(value, 4) for value in report.drift[layer]] for layer in report.restless}
-    gap = {layer: [round(value, 4) for value in values] for layer, values in report.gap.items()}
-    take.loop, take.frame_rate = {"cycles": report.cycles, "led": led, "gap": gap}, loop.rate
-    Take.objects.filter(pk=take.pk).update(loop=take.loop, frame_rate=take.frame_rate)
-    for first in range(take.first_frame, take.last_frame + 1, LARGEST_BLOCK):
-        yield whole.part(first, min(first + LARGEST_BLOCK, take.last_frame + 1))
-
-
-def _stats(chunk):
-    """What was measured in a chunk, in the units that are shown, as plain values."""
-    measures = {}
-    for layer_id, measured in chunk.measures.items():
-        kept = measures.setdefault(layer_id, {})
-        for name, values in measured.items():
-            shown = 1000.0 * values.astype(float) if name in ("clip", "keyed_clip") else values
-            kept[name] = np.round(shown, 2).tolist()
-    for layer_id, cost in chunk.costs.items():
-        measures.setdefault(layer_id, {})["cost"] = round(cost, 3)
-    return {"added": np.round(chunk.added * 1000.0, 3).tolist(), "measures": measures}
-
-
-def _forget_passing(take):
+def forget_passing(take):
+    """Delete the oldest takes of its character that nobody pinned or baked, where there are too many."""
     passing = take.character.takes.filter(is_kept=False, bakes=None).exclude(job__state__in=SHOWS[:3])
     _delete(passing.order_by("-pk")[PASSING_TAKES:])
 

@@ -1,19 +1,17 @@
 """Finding dials from what the motion should be, as a job."""
 
-from functools import partial
-
 from django.db import transaction
 
-from quiver import batch, solve
 from quiver import layers as registry
+from quiver import solve
 from quiver.errors import BadInput
 from quiver.setup import edits
 from quiver.wanted import CLIPS, LAGS, MOVES, SETTLES, Goal
 from studio.characters.services import loaded
 from studio.edits.services import edit
 from studio.jobs import services as jobs
+from studio.takes import elsewhere
 from studio.takes.models import Solve
-from studio.takes.services import results
 
 WANTED = (
     (MOVES, "moves at most", "mm"),
@@ -59,9 +57,7 @@ def run_solve(job_id, context):
     def told(tries, most, miss):
         context.progress(tries, most)
 
-    found = solve.solve(
-        character, setup, row.clip_name, goals, frees, take=partial(batch.run, results=results), keep_going=context.keep_going, told=told
-    )
+    found = solve.solve(character, setup, row.clip_name, goals, frees, take=elsewhere.taken, keep_going=context.keep_going, told=told)
     row.report = {"values": found.values, "found": found.found, "unmet": [goal.what for goal in found.unmet], "tries": found.tries}
     row.save(update_fields=["report"])
 

@@ -104,7 +104,7 @@ class TakeTest(RunningDeskTest):
         self.assertEqual(self.client.post(f"/takes/{first.pk}/restore/").status_code, 404)
 
     def test_what_fails_is_told_in_the_take(self):
-        with mock.patch("studio.takes.services.execute", side_effect=ZeroDivisionError("oh")), self.assertLogs("studio.faults") as log:
+        with mock.patch("quiver.batch.execute", side_effect=ZeroDivisionError("oh")), self.assertLogs("studio.faults") as log:
             self.run_take()
         self.assertIn("ZeroDivisionError: oh", log.output[0])
         job = Take.objects.first().job
@@ -141,7 +141,7 @@ class TakeTest(RunningDeskTest):
 
     def test_the_last_good_take_stays_on_the_stage(self):
         good = self.run_take()
-        with mock.patch("studio.takes.services.execute", side_effect=Unstable("Arm", 3, "it ran away")):
+        with mock.patch("quiver.batch.execute", side_effect=Unstable("Arm", 3, "it ran away")):
             self.run_take()
         self.assertEqual(Take.objects.first().job.state, "failed")
         heard = self.heard()

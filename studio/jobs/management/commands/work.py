@@ -7,13 +7,15 @@ import signal
 import sys
 import threading
 
+from django.conf import settings
 from django.core.management.base import BaseCommand
 from django.db import OperationalError, connection
 
 from quiver.warm import warm
 from studio.events import hub
-from studio.jobs import forehand, services
+from studio.jobs import forehand, handlers, services
 from studio.jobs.housekeeping import keep_house
+from studio.jobs.lanes import Lanes
 
 log = logging.getLogger(__name__)
 LOOK_SECONDS = 5.0
@@ -27,7 +29,11 @@ class Command(BaseCommand):
     def handle(self, *args, **options):
         # Ctrl-C in a terminal reaches every process of it; the one that started this one ends it.
         signal.signal(signal.SIGINT, signal.SIG_IGN)
-        news = News(sys.stdin.buffer)
+        if settings.CLUSTER:
+            # What was started for it ends with it, in order.
+            signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+        # Without a buffer, whose lock would be held by the thread that waits for the next line.
+        news = News(sys.stdin.buffer.raw)
         out, lock = os.fdopen(os.dup(sys.stdout.fileno()), "w"), threading.Lock()
         # Whatever else writes must not come between the events.
         os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
@@ -39,14 +45,22 @@ class Command(BaseCommand):
 
         hub.send_to(tell)
         warm()
-        while True:
-            self._work()
-            news.wait(LOOK_SECONDS)
+        lanes = Lanes(news.come)
+        try:
+            while True:
+                self._work(lanes)
+                news.wait(LOOK_SECONDS)
+        finally:
+            handlers.end()
 
     @staticmethod
-    def _work():
+    def _work(lanes):
         """Do all that waits, then what may be asked for. Whatever happens, the worker goes on."""
         try:
+            if handlers.places():
+                if not lanes.fill():
+                    keep_house()
+                return
             while True:
                 job_id = services.claim_next()
                 if job_id is not None:
@@ -71,6 +85,10 @@ class News:
     def wait(self, seconds):
         self._something.wait(seconds)
         self._something.clear()
+
+    def come(self):
+        """There is something to do."""
+        self._something.set()
 
     def _listen(self, lines):
         for line in iter(lines.readline, b""):
