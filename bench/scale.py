@@ -1,47 +1,50 @@
 """Rows of takes on several workers."""
 
 import time
+from dataclasses import replace
 
 from bench.characters import mudwick_as_shipped
 from bench.rows import row
 from quiver import batch, cluster
+from quiver.run.spec import TakeSpec
 
-TAKES, WORKERS = 8, 2
+TAKES, WORKERS, ROUNDS = 8, 2, 3
 
 
 def rows():
     if not cluster.is_there():
         return
     character, setup = mudwick_as_shipped()
-    layers = tuple(layer for layer in setup.layers if layer.kind in ("chain", "volume"))
-    setup = type(setup)(layers=layers, regions=setup.regions, colliders=setup.colliders)
-    both = [_took(count, character, setup) for count in (1, WORKERS)]
-    alone, together = both
-    yield row(
-        "cluster_efficiency",
-        alone / (WORKERS * together),
-        1.0,
-        "",
-        f"{TAKES} takes of Mudwick's hop on {WORKERS} workers, {together:.2g} s; one after another on one, {alone:.2g} s; 1 is ideal",
-    )
+    light = replace(setup, layers=tuple(layer for layer in setup.layers if layer.kind in ("chain", "volume")))
+    for name, own, clip, words in (
+        ("cluster_efficiency", setup, "walk", "Mudwick's walk as shipped"),
+        ("cluster_efficiency_light", light, "hop and land", "Mudwick's hop with chains and soft volumes alone"),
+    ):
+        alone, together = _took(character, own, clip)
+        said = f"{TAKES} takes of {words} on {WORKERS} workers, {together:.2g} s; one after another on one, {alone:.2g} s; 1 is ideal"
+        yield row(name, alone / (WORKERS * together), 1.0, "", said)
 
 
-def _took(workers, character, setup):
-    """Seconds for all takes on so many workers, warm."""
-    with cluster.Cluster(workers) as many:
-        many.client.wait_for_workers(workers)
-        # Each has compiled what it needs, and knows the character.
-        list(many.run(_orders(character, setup, 1.6, 1.9, 2 * workers)))
-        times = []
-        for low in (2.0, 2.5, 3.0):
-            orders = _orders(character, setup, low, low + 0.4, TAKES)
-            began = time.perf_counter()
-            found = list(many.run(orders))
-            times.append(time.perf_counter() - began)
-            if any(outcome.error for _, outcome in found):
-                raise RuntimeError(found)
-    return min(times)
+def _took(character, setup, clip):
+    """Seconds for all takes on one worker and on WORKERS, warm, with nothing known from earlier ones; in turn: machines are not even."""
+    with cluster.Cluster(1) as one, cluster.Cluster(WORKERS) as many:
+        places, times = ((one, 1), (many, WORKERS)), {}
+        for place, workers in places:
+            place.client.wait_for_workers(workers)
+            # Each has compiled what it needs, and knows the character.
+            list(place.run(_orders(character, setup, clip, ROUNDS, 2 * workers)))
+        for number in range(ROUNDS):
+            for place, workers in places:
+                orders = _orders(character, setup, clip, number, TAKES)
+                began = time.perf_counter()
+                found = list(place.run(orders))
+                times.setdefault(workers, []).append(time.perf_counter() - began)
+                if any(outcome.error for _, outcome in found):
+                    raise RuntimeError(found)
+    return [min(times[workers]) for _, workers in places]
 
 
-def _orders(character, setup, low, high, count):
-    return batch.orders_of_sweep(character, setup, "hop and land", [("tail", "wobble_rate", batch.spread(low, high, count))])
+def _orders(character, setup, clip, number, count):
+    """Takes that share nothing: each begins a little earlier."""
+    earlier = [setup.preroll_frames + 0.01 * (number * TAKES + each + 1) for each in range(count)]
+    return [batch.Order(str(each), TakeSpec(character, replace(setup, preroll_frames=each), clip)) for each in earlier]

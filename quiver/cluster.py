@@ -71,7 +71,7 @@ class Cluster:
             options = {
                 "threads_per_worker": 1,
                 "processes": True,
-                "dashboard_address": None,
+                "dashboard_address": "127.0.0.1:0",
                 "host": "127.0.0.1",
                 "silence_logs": logging.ERROR,
             }
@@ -253,10 +253,13 @@ def _whole(order, character):
 
 def _on_worker(order, character, topic, stop_name, name):
     """The Outcome of one take. Who listens to the topic hears how far it is."""
-    worker = distributed.get_worker()
+    worker, said = distributed.get_worker(), [float("-inf")]
 
     def told(done, total):
-        worker.log_event(topic, {"name": name, "done": done, "total": total})
+        # What is quick need not say how far it is.
+        if time.monotonic() - said[-1] > WAIT:
+            said.append(time.monotonic())
+            worker.log_event(topic, {"name": name, "done": done, "total": total})
 
     ear, whole = _Ear(stop_name), _whole(order, character)
     (outcome,) = batch.run([whole], _results(), 1, ear.keep_going, lambda _, *far: told(*far))
