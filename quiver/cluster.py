@@ -7,6 +7,7 @@ they are made, by the cluster's events; those that come a second time are the sa
 
 import contextlib
 import functools
+import itertools
 import logging
 import os
 import pickle
@@ -36,6 +37,8 @@ ANSWERS_WITHIN = 10.0
 """So long a scheduler may take to answer at first [s]."""
 WAIT, RETRIES = 0.2, 2
 """Between looks at whether it should stop [s]; and how often a take that failed as no take should is tried again."""
+AHEAD = 1
+"""So many takes are handed out besides those that are being made."""
 KEPT_TAKES, KEPT_CHARACTERS = 256, 8
 """So many stay on the workers, to be had again."""
 RESULTS_BYTES = int(os.environ.get("KEEN_RESULTS_MB", "1024")) * 2**20
@@ -107,9 +110,15 @@ class Cluster:
         for number, order in enumerate(orders):
             numbers.setdefault(name_of(order), []).append(number)
         with self._hearing() as (topic, heard):
-            waiting = {name: self._submitted(orders[own[0]], name, topic) for name, own in numbers.items()}
-            for name, future in waiting.items():
-                future.add_done_callback(lambda _, name=name: heard.put(name))
+            left, waiting = iter(numbers), {}
+
+            def hand_out():
+                """As many as can be at work, and few more: whoever is done first gets the next."""
+                for name in itertools.islice(left, max(0, self.workers + AHEAD - len(waiting))):
+                    waiting[name] = self._submitted(orders[numbers[name][0]], name, topic)
+                    waiting[name].add_done_callback(lambda _, name=name: heard.put(name))
+
+            hand_out()
             while waiting:
                 if not keep_going():
                     self._stop(waiting)
@@ -122,7 +131,9 @@ class Cluster:
                     for number in numbers.get(message["name"], ()):
                         told(number, message["done"], message["total"])
                 elif message in waiting:
-                    outcome = _outcome(waiting.pop(message))
+                    done = waiting.pop(message)
+                    hand_out()
+                    outcome = _outcome(done)
                     for number in numbers[message]:
                         yield number, replace(outcome, name=orders[number].name)
 
@@ -247,7 +258,12 @@ def _as_it_is(character):
     return character
 
 
+_characters = LRUCache(KEPT_CHARACTERS)
+
+
 def _whole(order, character):
+    """The Order with its character: of equal ones always the same, as what is built for one is found again by what it is made of."""
+    character = _characters.setdefault(character.digest, character)
     return replace(order, spec=replace(order.spec, character=character))
 
 
