@@ -1,4 +1,4 @@
-"""A still picture of a character in its rest pose, for library cards and where the browser has no WebGL."""
+"""Pictures drawn without a graphics card: a character in its rest pose, and small ones of a take, frame by frame."""
 
 import numpy as np
 
@@ -17,16 +17,32 @@ MOST_TRIANGLES = 400_000
 def picture(character, width=480, height=320):
     """An RGB picture uint8 (height, width, 3) of the rest pose, three-quarter view, on the stage's fog."""
     world = rest_matrices(character.skeleton)
+    positions = [skinned_positions(mesh, world) for mesh in character.meshes]
+    return _drawn(character.meshes, positions, all_places(positions), width, height)
+
+
+def strip(character, scenes, about, width, height):
+    """Pictures of n scenes (each the positions (V, 3) of all meshes), one below the other: RGB uint8 (n height, width, 3). All are seen by
+    the same camera, which has the places ``about`` (N, 3) in view.
+    """
+    return np.concatenate([_drawn(character.meshes, positions, about, width, height) for positions in scenes])
+
+
+def all_places(positions):
+    """The places (N, 3) of all meshes."""
+    return np.concatenate([np.zeros((0, 3), np.float32), *positions])
+
+
+def _drawn(meshes, positions, about, width, height):
     wide, high = width * FINER, height * FINER
     image = np.linspace(FOG_TOP, FOG_BOTTOM, high)[:, None].repeat(wide, 1).astype(np.float32)
     depth = np.full((high, wide), np.inf, np.float32)
-    meshes = [mesh for mesh in character.meshes if len(mesh.triangles)]
-    positions = [skinned_positions(mesh, world) for mesh in meshes]
-    if not positions or not all(np.isfinite(place).all() for place in positions):
+    drawn = [(mesh, place) for mesh, place in zip(meshes, positions, strict=True) if len(mesh.triangles)]
+    if not drawn or not all(np.isfinite(place).all() for place in (about, *positions)):
         return _averaged(image, width, height)
-    view, centre, scale = _camera(np.concatenate(positions), wide, high)
-    _draw_ground(image, depth, np.concatenate(positions), view, centre, scale)
-    for mesh, place in zip(meshes, positions, strict=True):
+    view, centre, scale = _camera(about, wide, high)
+    _draw_ground(image, depth, about, view, centre, scale)
+    for mesh, place in drawn:
         shades = _shades(mesh, place, view[2])
         step = max(1, len(mesh.triangles) // MOST_TRIANGLES)
         fill_triangles(_projected(place, view, centre, scale, image.shape), mesh.triangles[::step], shades, depth, image)

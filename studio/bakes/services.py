@@ -11,14 +11,13 @@ from quiver.bake import joints, meshes
 from quiver.bodies import made
 from quiver.errors import BadInput
 from quiver.formats import pointcache, usd
-from quiver.rig.pose import world_matrices
-from quiver.rig.skinning import skinned_positions
 from quiver.run.keyed import keyed_clip
 from studio.bakes.models import Bake
 from studio.characters.services import loaded
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.takes.models import Take
+from studio.takes.posed import scenes
 from studio.takes.services import unpack, unpack_offsets
 
 
@@ -178,7 +177,7 @@ def _write_point_cache(bake, context):
 
     def pieces():
         yield head
-        for _, positions in _scenes(take, character, frames, [bake.mesh]):
+        for _, positions in scenes(take, character, frames, [bake.mesh]):
             yield written(positions[0])
             if not context.keep_going():
                 return
@@ -192,36 +191,10 @@ def _write_usd(bake, context):
     take = bake.take
     character, _ = _character(bake)
     frames = joints.frames_between(bake.first_frame, bake.last_frame, bake.step)
-    scenes = _scenes(take, character, frames, range(len(character.meshes)))
+    posed = scenes(take, character, frames, range(len(character.meshes)))
     with tempfile.TemporaryDirectory() as folder:
         path = pathlib.Path(folder) / "bake.usdc"
-        usd.write(path, character, take.character.name, take.frame_rate, frames, take.version.setup.metres_per_unit, scenes)
+        usd.write(path, character, take.character.name, take.frame_rate, frames, take.version.setup.metres_per_unit, posed)
         with path.open("rb") as file:
             size = bake.keep(iter(lambda: file.read(2**20), b""))
     return {"frames": len(frames), "keys": 0, "bytes": size, "clip": bake.name}
-
-
-def _scenes(take, character, frames, mesh_indices):
-    """For each of ``frames``, as the take's chunks are read: (Pose of all nodes, positions float32 (V, 3) of each mesh) [file units]."""
-    clip, wanted = keyed_clip(character, take.version.setup, take.clip_name), set(frames.tolist())
-    starts = dict(zip(take.moved, np.cumsum([0, *(len(vertices) for vertices in take.moved.values())]), strict=False))
-    for chunk in take.chunks.iterator():
-        rows = [row for row in range(chunk.frames) if chunk.first_frame + row in wanted]
-        if not rows:
-            continue
-        rotations, translations = (values[rows] for values in unpack(take, chunk))
-        own = chunk.first_frame + np.array(rows)
-        pose = meshes.take_pose(character, clip.uncarried, own, take.frame_rate, take.rotated, take.translated, rotations, translations)
-        world = world_matrices(character.skeleton, pose)
-        offsets = clip.uncarry(own / take.frame_rate, unpack_offsets(take, chunk)[rows] * np.float32(chunk.offset_step))
-        for number in range(len(rows)):
-            yield pose[number], [_placed(take, character, index, world[number], offsets[number], starts) for index in mesh_indices]
-
-
-def _placed(take, character, index, world, offsets, starts):
-    positions = skinned_positions(character.meshes[index], world)
-    vertices = take.moved.get(str(index))
-    if vertices:
-        start = starts[str(index)]
-        positions[vertices] += offsets[start : start + len(vertices)]
-    return positions

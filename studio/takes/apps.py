@@ -18,6 +18,7 @@ class TakesConfig(AppConfig):
         handlers.register("solve", solving.run_solve)
         handlers.compute_elsewhere(("take", "solve"), elsewhere.places, elsewhere.end)
         leads_to_character("takes", models.Take.everything, "character")
+        leads_to_character("sweeps", models.Sweep.objects, "version__character")
         leads_to_character("rings", models.RingTest.objects, "version__character")
         leads_to_character("solves", models.Solve.objects, "version__character")
         forehand.register(services.get_ready)

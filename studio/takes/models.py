@@ -18,6 +18,7 @@ class Take(models.Model):
     version = models.ForeignKey(SetupVersion, models.PROTECT, related_name="takes")
     job = models.OneToOneField(Job, models.PROTECT, related_name="take")
     digest = models.CharField(max_length=64, blank=True, db_index=True)
+    sweep = models.ForeignKey("Sweep", models.SET_NULL, null=True, related_name="takes")
     clip_name = models.CharField(max_length=400, blank=True)
     first_frame = models.IntegerField(default=0)
     last_frame = models.IntegerField()
@@ -123,6 +124,26 @@ class TakeChunk(models.Model):
     class Meta:
         unique_together = [("take", "first_frame")]
         ordering = ["first_frame"]
+
+
+class Sweep(models.Model):
+    """Takes of a setup version on a clip with one or two dials over a range: ``dials`` [[layer id, dial]], and of each its ``values``; from
+    take to take the last dial changes first.
+    """
+
+    version = models.ForeignKey(SetupVersion, models.CASCADE, related_name="sweeps")
+    clip_name = models.CharField(max_length=400, blank=True)
+    dials = models.JSONField()
+    values = models.JSONField()
+
+
+class MovingPicture(models.Model):
+    """A take in small: WebP with so many pictures one below the other, one of every ``step`` frames."""
+
+    take = models.OneToOneField(Take, models.CASCADE, related_name="moving")
+    pictures = models.IntegerField()
+    step = models.IntegerField()
+    data = models.BinaryField()
 
 
 class RingTest(models.Model):

@@ -12,9 +12,14 @@ CURVE_WIDTH, CURVE_HEIGHT = 340.0, 70.0
 
 def start_ring(row, layer_id):
     """Queue a ring test of a layer of the current setup. Raises BadInput for no such layer."""
-    row.setup.layer(layer_id)
+    return start_ring_of(row.current, layer_id)
+
+
+def start_ring_of(version, layer_id):
+    """The same of any version of a setup."""
+    version.setup.layer(layer_id)
     with transaction.atomic():
-        test = RingTest.objects.create(version=row.current, job=jobs.start("ring"), layer_id=layer_id)
+        test = RingTest.objects.create(version=version, job=jobs.start("ring"), layer_id=layer_id)
         jobs.enqueue(test.job, priority=20)
     return test
 

@@ -10,7 +10,7 @@ from quiver.run.spec import TakeChunk as Chunk
 from quiver.run.spec import TakeSpec
 from studio.characters.services import loaded
 from studio.events import hub
-from studio.takes import elsewhere
+from studio.takes import elsewhere, sweeps
 from studio.takes.models import Take, TakeChunk
 from studio.takes.services import WAITED_FOR, forget_passing, pack, pack_offsets
 
@@ -41,6 +41,8 @@ def _simulate(take, context):
     told = context.progress if order.is_loop else batch.nothing
     for item in elsewhere.made(order, context.keep_going, told):
         keeper.keep(item)
+    if take.sweep_id and context.keep_going():
+        sweeps.draw(take)
     forget_passing(take)
 
 

@@ -1,5 +1,6 @@
 """Running takes and reading them back."""
 
+import itertools
 from datetime import timedelta
 from functools import lru_cache
 
@@ -27,7 +28,7 @@ from studio.events import hub
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.numbers import whole_number
-from studio.takes.models import Take
+from studio.takes.models import Sweep, Take
 
 MOST_NAME, MOST_NOTE = 100, 1000
 WAITED_FOR, IN_ADVANCE = 10, 5
@@ -109,26 +110,35 @@ def dials_to_sweep(row):
     return [(layer, [dial for dial in registry.kind_of(layer.kind).dials if not dial.is_choice]) for layer in on]
 
 
-def start_sweep(row, layer_id, dial_name, low, high, count):
-    """Queue takes of the active clip with a dial at so many values from low to high, each with a setup of its own, which no undo leads to.
+def start_sweep(row, ranges):
+    """Queue takes of the active clip with one or two dials, ranges (layer id, dial, low, high, count) of each. Each take has a setup of its
+    own, which no undo leads to.
 
-    Raises BadInput. Returns the Takes.
+    Raises BadInput. Returns the Sweep.
     """
-    if not 2 <= count <= PASSING_TAKES:
-        raise BadInput(f"expected 2 to {PASSING_TAKES} values, got {count}")
-    layer, last = row.setup.layer(layer_id), _last_frame(row, row.active_clip)
-    dial = registry.kind_of(layer.kind).dial(dial_name)
-    if dial.is_choice:
-        raise BadInput(f"{dial.label}: expected a dial with numbers to sweep")
-    clip, values = row.active_clip, [round(value, 4) for value in batch.spread(low, high, count)]
-    changed = [edits.set_dial_on(row.setup, clip, [layer_id], dial_name, value) for value in values]
-    takes = []
+    counts = [count for *_, count in ranges]
+    if not 1 <= len(ranges) <= 2 or min(counts) < 2 or not 2 <= np.prod(counts) <= PASSING_TAKES:
+        raise BadInput(f"expected one or two dials with at least 2 values each and {PASSING_TAKES} takes in all, got {counts}")
+    if len({(layer, dial) for layer, dial, *_ in ranges}) < len(ranges):
+        raise BadInput("expected two dials that differ")
+    clip, last, dials = row.active_clip, _last_frame(row, row.active_clip), []
+    for layer_id, dial_name, *_ in ranges:
+        layer = row.setup.layer(layer_id)
+        dial = registry.kind_of(layer.kind).dial(dial_name)
+        if dial.is_choice:
+            raise BadInput(f"{dial.label}: expected a dial with numbers to sweep")
+        dials.append((layer, dial))
+    values = [[round(value, 4) for value in batch.spread(low, high, count)] for *_, low, high, count in ranges]
+    spans = [(layer.id, dial.name, own) for (layer, dial), own in zip(dials, values, strict=True)]
+    orders = batch.orders_of_sweep(None, row.setup, clip, spans)
     with transaction.atomic():
-        for setup, value in zip(changed, values, strict=True):
-            words = f"{layer.name}: {dial.label} {value:g} {dial.unit}".strip()
-            version = SetupVersion.write(row, None, setup, words)
-            takes.append(_queued(row, version, clip, 0, last, WAITED_FOR, name=words[:MOST_NAME]))
-    return takes
+        found = Sweep.objects.create(version=row.current, clip_name=clip, dials=[span[:2] for span in spans], values=values)
+        for order, own in zip(orders, itertools.product(*values), strict=True):
+            each = [f"{layer.name}: {dial.label} {value:g} {dial.unit}".strip() for (layer, dial), value in zip(dials, own, strict=True)]
+            words = ", ".join(each)
+            version = SetupVersion.write(row, None, order.spec.setup, words)
+            _queued(row, version, clip, 0, last, WAITED_FOR, name=words[:MOST_NAME], sweep=found)
+    return found
 
 
 def clip_rows(row):
@@ -173,6 +183,7 @@ def forget_passing(take):
     """Delete the oldest takes of its character that nobody pinned or baked, where there are too many."""
     passing = take.character.takes.filter(is_kept=False, bakes=None).exclude(job__state__in=SHOWS[:3])
     _delete(passing.order_by("-pk")[PASSING_TAKES:])
+    Sweep.objects.filter(version__character=take.character_id, takes=None).delete()
 
 
 def _delete(takes):

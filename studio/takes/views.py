@@ -4,7 +4,7 @@ import base64
 
 import numpy as np
 from django.http import HttpResponse, JsonResponse
-from django.shortcuts import get_object_or_404, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.utils.http import urlencode
 from django.views.decorators.http import require_POST, require_safe
@@ -18,8 +18,8 @@ from studio.edits.services import edit
 from studio.jobs import services as jobs
 from studio.jobs.models import Job
 from studio.numbers import whole_number
-from studio.takes import ringing, services, solving
-from studio.takes.models import RingTest, Solve, Take
+from studio.takes import ringing, services, solving, sweeps
+from studio.takes.models import MovingPicture, RingTest, Solve, Sweep, Take
 
 DEEPEST_SHOWN = 40.0
 """What clips as deep as that is shown in the last colour [mm]."""
@@ -45,6 +45,7 @@ def _panel(request, row):
         "against": against,
         "changes": changes,
         "clip_rows": services.clip_rows(row),
+        "sweeps": Sweep.objects.filter(version__character=row).exclude(takes=None).order_by("-pk")[:6],
         "dials_to_sweep": services.dials_to_sweep(row),
         "wishes": solving.WANTED,
     }
@@ -137,15 +138,53 @@ def run_clips(request, pk):
 
 @require_POST
 def sweep(request, pk):
-    """Run the active clip with a dial at some values of a range."""
-    row, sent = character_or_404(pk, request), request.POST
-    layer, _, dial = sent.get("dial", "").partition(":")
-    try:
-        low, high, count = float(sent.get("low", "")), float(sent.get("high", "")), int(sent.get("count", ""))
-    except ValueError:
-        raise BadInput("expected a dial, two numbers and how many values between them") from None
-    services.start_sweep(row, layer, dial, low, high, count)
-    return changed(_panel(request, row))
+    """Run the active clip with one or two dials at some values of a range each; leads to the sheet of what comes of it."""
+    row, ranges = character_or_404(pk, request), []
+    for sent in zip(*(request.POST.getlist(name) for name in ("dial", "low", "high", "count")), strict=False):
+        layer, _, dial = sent[0].partition(":")
+        if not layer:
+            continue
+        try:
+            ranges.append((layer, dial, float(sent[1]), float(sent[2]), int(sent[3])))
+        except ValueError:
+            raise BadInput("expected a dial, two numbers and how many values between them") from None
+    made = services.start_sweep(row, ranges)
+    response = HttpResponse(status=204)
+    response.headers["HX-Redirect"] = reverse("show-sweep", args=[made.pk])
+    return response
+
+
+def _sweep_of(pk):
+    return get_object_or_404(Sweep.objects.select_related("version", "version__character"), pk=pk)
+
+
+@require_safe
+def show_sweep(request, pk):
+    """The takes of a sweep side by side."""
+    return render(request, "takes/sweep.html", sweeps.sheet(_sweep_of(pk)))
+
+
+@require_POST
+def ring_sweep(request, pk):
+    sweeps.ring_all(_sweep_of(pk))
+    return redirect("show-sweep", pk)
+
+
+@require_POST
+def use_sweep(request, pk):
+    """Make the swept dials of a take those of the setup."""
+    take = get_object_or_404(Take.objects.select_related("sweep", "version"), pk=pk)
+    row = character_or_404(take.character_id, request)
+    sweeps.use(row, take)
+    return redirect("takes", row.pk)
+
+
+@require_safe
+def moving_picture(request, pk):
+    moving = get_object_or_404(MovingPicture, take=pk)
+    response = HttpResponse(bytes(moving.data), content_type="image/webp")
+    response.headers["Cache-Control"] = "private, max-age=31536000, immutable"
+    return response
 
 
 def _panel_after(request, row, action):

@@ -79,6 +79,7 @@ class EveryAddressTest(_House, TestCase):
             "takes": self.take.pk,
             "bakes": Bake.objects.get().pk,
             "rings": ringing.start_ring(self.row, "arm").pk,
+            "sweeps": services.start_sweep(self.row, [("arm", "drag", 1.0, 5.0, 2)]).pk,
             "solves": solving.start_solve(self.row, "arm", ["settle_time"], {"moves": 20.0}).pk,
         }
         run_waiting_jobs()

@@ -1,11 +1,15 @@
 """All clips of a character at once: run, told in one table, and baked into one file."""
 
+import io
+
 import numpy as np
+from PIL import Image
 
 from quiver.formats.gltf.reading import read_character
 from quiver.rig.pose import world_matrices
 from quiver.rig.skinning import skinned_through
 from studio.bakes.models import Bake
+from studio.takes import sweeps
 from studio.takes.models import Solve
 from tests.app.helpers import DeskTest, body_of, run_waiting_jobs
 
@@ -59,7 +63,7 @@ def world_of(character, clip):
 class SweepTest(DeskTest):
     def test_a_dial_goes_over_a_range_and_one_take_becomes_the_setup(self):
         page = self.client.get(self.url("takes/"))
-        self.assertContains(page, "Sweep a dial")
+        self.assertContains(page, "Sweep one dial or two")
         layer, before = self.row.setup.layers[0], self.fresh.current_id
         self.post("takes/sweep/", dial=f"{layer.id}:wobble_rate", low="1", high="8", count="4")
         self.assertEqual(self.fresh.current_id, before)
@@ -69,10 +73,40 @@ class SweepTest(DeskTest):
         self.assertEqual([take.version.setup.layer(layer.id).value("wobble_rate") for take in takes], [1.0, 2.0, 4.0, 8.0])
         self.assertEqual({take.job.state for take in takes}, {"finished"})
         self.assertIn("Wobble rate 2 Hz", takes[1].label)
-        self.client.post(f"/takes/{takes[2].pk}/again/", HTTP_HX_REQUEST="true", HTTP_HX_TARGET="panel")
-        self.assertEqual(self.fresh.setup.layer(layer.id).value("wobble_rate"), 4.0)
+        # What else was changed meanwhile stays.
+        self.dial("drag", "7")
+        changed = self.fresh.current_id
+        self.client.post(f"/takes/{takes[2].pk}/use/")
+        now = self.fresh.setup.layer(layer.id)
+        self.assertEqual((now.value("wobble_rate"), now.value("drag")), (4.0, 7.0))
         self.post("motion/undo/")
-        self.assertEqual(self.fresh.current_id, before)
+        self.assertEqual(self.fresh.current_id, changed)
+
+    def test_two_dials_make_a_sheet_of_moving_pictures_with_their_rings(self):
+        layer = self.row.setup.layers[0].id
+        dials = [f"{layer}:wobble_rate", f"{layer}:settle_time"]
+        answer = self.post("takes/sweep/", dial=dials, low=["1", "10"], high=["3", "40"], count=["2", "3"])
+        where = answer.headers["HX-Redirect"]
+        self.assertContains(self.client.get(where), "waiting", count=6)
+        run_waiting_jobs()
+        page = self.client.get(where)
+        rows = page.context["rows"]
+        own = [[tuple(value for _, value, _ in cell["values"]) for cell in row] for row in rows]
+        self.assertEqual(own, [[(1.0, 10.0), (1.0, 25.0), (1.0, 40.0)], [(3.0, 10.0), (3.0, 25.0), (3.0, 40.0)]])
+        # The slower, the farther it lags; all lanes are at one scale.
+        peaks = [row[0]["peak"] for row in rows]
+        self.assertGreater(peaks[0], peaks[1])
+        moving = rows[0][0]["moving"]
+        image = Image.open(io.BytesIO(self.client.get(f"/takes/{rows[0][0]['take'].pk}/moving.webp").content))
+        self.assertEqual(image.size, (sweeps.WIDTH, sweeps.HEIGHT * moving.pictures))
+        pictures = np.asarray(image).reshape(moving.pictures, -1).astype(float)
+        self.assertGreater(np.abs(pictures - pictures[0]).mean(1).max(), 0.1)
+        self.assertLessEqual(moving.pictures, sweeps.MOST_PICTURES)
+        self.assertRedirects(self.client.post(f"{where}ring/"), where)
+        run_waiting_jobs()
+        rung = self.client.get(where).context["rows"]
+        self.assertEqual({cell["ring"].job.state for row in rung for cell in row}, {"finished"})
+        self.assertContains(self.client.get(self.url("takes/")), "Sheets so far")
 
     def test_what_makes_no_sense_is_refused(self):
         layer = self.row.setup.layers[0].id
@@ -82,6 +116,8 @@ class SweepTest(DeskTest):
             {"dial": f"{layer}:wobble_rate", "low": "1", "high": "1e9", "count": "4"},
             {"dial": f"{layer}:swing_axes", "low": "1", "high": "2", "count": "4"},
             {"dial": "nobody:drag", "low": "1", "high": "2", "count": "4"},
+            {"dial": [f"{layer}:drag"] * 2, "low": ["1", "1"], "high": ["2", "2"], "count": ["2", "2"]},
+            {"dial": [f"{layer}:drag", f"{layer}:wobble_rate"], "low": ["1", "1"], "high": ["2", "2"], "count": ["4", "4"]},
             {},
         ):
             self.assertEqual(self.post("takes/sweep/", **sent).status_code, 422)

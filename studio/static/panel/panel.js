@@ -2,6 +2,11 @@
 export function connectPanel({ onJoint, frameNow }) {
   document.addEventListener('change', (event) => {
     if (event.target.dataset.submits !== undefined) event.target.form.submit();
+    // A dial that is chosen to be swept brings its range.
+    if (event.target.dataset.fills !== undefined) {
+      const { low, high } = event.target.selectedOptions[0].dataset, row = event.target.closest('p').nextElementSibling;
+      if (low !== undefined) for (const [name, value] of Object.entries({ low, high })) row.querySelector(`[name="${name}"]`).value = value;
+    }
     // What the filter hides is not ticked.
     if (event.target.dataset.ticks) for (const box of document.querySelectorAll(`${event.target.dataset.ticks} li:not([hidden]) > input[type="checkbox"]`)) box.checked = event.target.checked;
   });
