@@ -8,7 +8,9 @@ from quiver.rig.skinning import skinned_positions
 
 FOG_TOP, FOG_BOTTOM = np.array((221, 227, 220.0)), np.array((196, 207, 197.0))
 GROUND = np.array((214, 206, 184.0))
-PLAIN = np.array((196, 178, 148.0))
+PLAIN, PALE, MARK = np.array((196, 178, 148.0)), np.array((214, 208, 194.0)), np.array((142, 42, 77.0))
+TURN, LIGHT = 38.0, np.array((0.50, 0.62, 0.60))
+"""The view is three-quarter: turned so far from the front [degrees]; and where its light comes from."""
 FINER = 2
 """Pixels are averaged over this many each way."""
 MOST_TRIANGLES = 400_000
@@ -19,6 +21,25 @@ def picture(character, width=480, height=320):
     world = rest_matrices(character.skeleton)
     positions = [skinned_positions(mesh, world) for mesh in character.meshes]
     return _drawn(character.meshes, positions, all_places(positions), width, height)
+
+
+def marked(character, marks, width=340, height=250):
+    """The rest pose from its two sides, one picture beside the other, uint8 (height, 2 width, 3): pale, but for the marked vertices,
+    marks {mesh index: bool (V,)}.
+    """
+    world = rest_matrices(character.skeleton)
+    positions = [skinned_positions(mesh, world) for mesh in character.meshes]
+    colours = [_pale(mesh, marks.get(index)) for index, mesh in enumerate(character.meshes)]
+    about = all_places(positions)
+    sides = (_drawn(character.meshes, positions, about, width, height, turn, colours) for turn in (TURN, TURN + 180.0))
+    return np.concatenate(list(sides), axis=1)
+
+
+def _pale(mesh, marks):
+    colours = np.full((len(mesh.positions), 3), PALE)
+    if marks is not None:
+        colours[marks] = MARK
+    return colours
 
 
 def strip(character, scenes, about, width, height):
@@ -33,27 +54,33 @@ def all_places(positions):
     return np.concatenate([np.zeros((0, 3), np.float32), *positions])
 
 
-def _drawn(meshes, positions, about, width, height):
+def _drawn(meshes, positions, about, width, height, turn=TURN, colours=None):
     wide, high = width * FINER, height * FINER
     image = np.linspace(FOG_TOP, FOG_BOTTOM, high)[:, None].repeat(wide, 1).astype(np.float32)
     depth = np.full((high, wide), np.inf, np.float32)
-    drawn = [(mesh, place) for mesh, place in zip(meshes, positions, strict=True) if len(mesh.triangles)]
+    own = [_colours(mesh) for mesh in meshes] if colours is None else colours
+    drawn = [each for each in zip(meshes, positions, own, strict=True) if len(each[0].triangles)]
     if not drawn or not all(np.isfinite(place).all() for place in (about, *positions)):
         return _averaged(image, width, height)
-    view, centre, scale = _camera(about, wide, high)
+    view, centre, scale = _camera(about, wide, high, turn)
     _draw_ground(image, depth, about, view, centre, scale)
-    for mesh, place in drawn:
-        shades = _shades(mesh, place, view[2])
+    for mesh, place, base in drawn:
+        shades = _shades(mesh, place, view, base)
         step = max(1, len(mesh.triangles) // MOST_TRIANGLES)
         fill_triangles(_projected(place, view, centre, scale, image.shape), mesh.triangles[::step], shades, depth, image)
     return _averaged(image, width, height)
 
 
-def _camera(points, wide, high):
-    turn, tilt = np.radians(38.0), np.radians(13.0)
+def _view(turn):
+    """The axes of the view (3, 3): right, up, and back to the camera."""
+    turn, tilt = np.radians(turn), np.radians(13.0)
     right = np.array((np.cos(turn), 0.0, -np.sin(turn)))
     back = np.array((np.sin(turn) * np.cos(tilt), np.sin(tilt), np.cos(turn) * np.cos(tilt)))
-    view = np.stack([right, np.cross(back, right), back])
+    return np.stack([right, np.cross(back, right), back])
+
+
+def _camera(points, wide, high, turn):
+    view = _view(turn)
     seen = points @ view.T
     low, top = seen.min(0), seen.max(0)
     span = np.maximum(top - low, 1e-6)
@@ -82,7 +109,11 @@ def _draw_ground(image, depth, points, view, centre, scale):
     fill_triangles(_projected(disc, view, centre, scale, image.shape), triangles, shades.astype(np.float32), depth, image)
 
 
-def _shades(mesh, place, back):
+def _colours(mesh):
+    return PLAIN if mesh.colours is None else 255.0 * (mesh.colours / 255.0) ** (1 / 2.2)
+
+
+def _shades(mesh, place, view, base):
     corners = place[mesh.triangles].astype(float)
     face = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     normals = np.zeros((len(place), 3))
@@ -90,11 +121,11 @@ def _shades(mesh, place, back):
         np.add.at(normals, mesh.triangles[:, k], face)
     normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-20)
     # What is seen from behind is a sheet's other side.
-    normals *= np.where(normals @ back < 0.0, -1.0, 1.0)[:, None]
-    key = np.clip(normals @ np.array((0.50, 0.62, 0.60)), 0.0, 1.0)[:, None]
+    normals *= np.where(normals @ view[2] < 0.0, -1.0, 1.0)[:, None]
+    # The light comes with the camera.
+    key = np.clip(normals @ (view.T @ _view(TURN) @ LIGHT), 0.0, 1.0)[:, None]
     sky = (0.5 + 0.5 * normals[:, 1])[:, None]
     light = 0.98 * key * np.array((1.0, 0.95, 0.86)) + 0.24 + 0.32 * sky * np.array((0.86, 0.95, 1.0))
-    base = PLAIN if mesh.colours is None else 255.0 * (mesh.colours / 255.0) ** (1 / 2.2)
     return np.clip(base * light, 0.0, 255.0).astype(np.float32)
 
 

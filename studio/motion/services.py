@@ -1,7 +1,11 @@
 """Edits of a setup's layers and dials."""
 
+import base64
+import io
 from dataclasses import replace
 from functools import partial
+
+from PIL import Image
 
 from quiver import layers as registry
 from quiver.bodies import picking
@@ -11,6 +15,7 @@ from quiver.formats import lattice
 from quiver.layers.kinds import JOINTS, MUSCLES
 from quiver.mesh import regions
 from quiver.mesh.topology import topology
+from quiver.picture import marked
 from quiver.run.plan import PlanContext
 from quiver.setup import document as setup_document
 from quiver.setup import edits
@@ -391,6 +396,21 @@ def bring_over(row, other_pk, by_hand):
         return replace(journey.setup, metres_per_unit=setup.metres_per_unit, frame_rate=setup.frame_rate)
 
     return journey, edit(row, brought, f"Setup of {other.name}"[:200]).take
+
+
+def unsure_picture(row, journey):
+    """Where regions that came over are unsure, as a PNG in a data URI; "" where none is."""
+    if not journey.unsure:
+        return ""
+    character, _ = loaded(row.pk)
+    meshes, marks = {mesh.name: index for index, mesh in enumerate(character.meshes)}, {}
+    for region in journey.setup.regions:
+        if region.id in journey.unsure:
+            index = meshes[region.mesh]
+            marks[index] = marks.get(index, False) | journey.unsure[region.id]
+    image = io.BytesIO()
+    Image.fromarray(marked(character, marks)).save(image, "PNG")
+    return f"data:image/png;base64,{base64.b64encode(image.getvalue()).decode()}"
 
 
 def import_setup(row, text):

@@ -334,6 +334,7 @@ def bring_over(request, pk):
     row.refresh_from_db(fields=["current"])
     context = {
         "journey": journey,
+        "unsure": services.unsure_picture(row, journey),
         "other_pk": other,
         "matched_joints": sorted(
             ((old, new) for old, new in journey.joints.items() if new != old), key=lambda pair: (bool(pair[1]), pair[0])

@@ -1,9 +1,14 @@
 """Another character's setup is taken over in the Motion step."""
 
+from dataclasses import replace
+
+import numpy as np
+
+from quiver.mesh import regions
 from quiver.setup import edits
-from quiver.setup.model import ChainPick, Setup
+from quiver.setup.model import ChainPick, Region, Setup
 from studio.characters.services import bring_in
-from tests.app.helpers import DeskTest
+from tests.app.helpers import JOINTS, DeskTest
 from tests.formats.makers import arm, glb_bytes
 
 
@@ -41,3 +46,22 @@ class BringOverTest(DeskTest):
     def test_only_others_of_the_library(self):
         for other in ("", "nobody", str(self.row.pk), "99999"):
             self.assertEqual(self.post("motion/over/", other=other).status_code, 422)
+
+
+class RevisedModelTest(DeskTest):
+    options = {"with_chain": False}
+
+    def test_where_a_region_is_unsure_is_shown(self):
+        """An older model of the arm ends a joint earlier: what is new lies off its skin."""
+        for names, is_sure in ((JOINTS, True), (JOINTS[:-1], False)):
+            with self.subTest(names=names):
+                old = bring_in(glb_bytes(arm(names)), "older.glb")
+                mesh = old.facts["meshes"][0]
+                levels = np.full(mesh["vertices"], 200, np.uint8)
+                chain = edits.with_new_chain(old.setup, ChainPick("upper"), "Arm")
+                region = Region("soft", "Soft", mesh["name"], len(levels), regions.encode(levels))
+                old.save_setup(replace(chain, regions=(region,)), "painted")
+                page = self.post("motion/over/", other=str(old.pk)).content.decode()
+                self.assertEqual("data:image/png;base64," in page, not is_sure)
+                self.assertEqual("unsure at" in page, not is_sure)
+                self.post("motion/undo/")
