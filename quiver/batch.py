@@ -162,7 +162,8 @@ def made(order, results=None, threads=None, keep_going=lambda: True, told=nothin
             return
         whole, report = found
         yield report
-        first, end = whole.first_frame, whole.first_frame + len(whole.rotations)
+        last = order.spec.last_frame
+        first, end = order.spec.first_frame, len(whole.rotations) if last is None else min(last + 1, len(whole.rotations))
         chunks = (whole.part(at, min(at + LARGEST_BLOCK, end)) for at in range(first, end, LARGEST_BLOCK))
     else:
         chunks = execute(plan, results, threads, keep_going)

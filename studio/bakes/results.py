@@ -1,19 +1,24 @@
-"""All results in one place: the takes and baked files of all characters, and how much room they take."""
+"""All results in one place: the takes and baked files of all characters, how much room they take, and what is done with many at once."""
 
+from dataclasses import dataclass
+
+from django.db import transaction
 from django.db.models import Count, Sum
 from django.db.models.functions import Coalesce, Length
 
 from quiver.errors import BadInput
 from studio.bakes.models import Bake, BakeChunk
+from studio.bakes.services import start_bake_of_all
 from studio.characters.rights import editable, readable
+from studio.jobs.models import Job
 from studio.numbers import whole_number
 from studio.takes import services as takes
 from studio.takes.models import Take, TakeChunk
 
 
 def results(person):
-    """[(Character, [its takes, each with its ``bytes``], [its bakes, likewise], bytes of all)] of those that a person may see and that have
-    any; and bytes in all.
+    """[(Character, [its takes, each with its ``bytes``], [its bakes, likewise], bytes of all)] of those that a person may see; and bytes
+    in all.
     """
     sizes = dict(_sizes(TakeChunk, "take", Coalesce(Sum(Length("data")), 0) + Coalesce(Sum(Length("offsets")), 0)))
     files = dict(_sizes(BakeChunk, "bake", Coalesce(Sum(Length("data")), 0)))
@@ -25,8 +30,7 @@ def results(person):
             each.bytes = sizes.get(each.pk, 0)
         for each in bakes:
             each.bytes = files.get(each.pk, 0)
-        if own or bakes:
-            found.append((row, own, bakes, sum(each.bytes for each in (*own, *bakes))))
+        found.append((row, own, bakes, sum(each.bytes for each in (*own, *bakes))))
     return found, sum(total for *_, total in found)
 
 
@@ -34,28 +38,57 @@ def _sizes(model, of, total):
     return model.objects.order_by().values_list(of).annotate(total=total).values_list(of, "total")
 
 
-def act(person, action, take_numbers, bake_numbers):
-    """Do something with ticked takes and baked files of characters that a person may change: "remove", "pin" or "let go". Raises BadInput.
-    Returns how many it was done to.
-    """
-    numbers = [[whole_number(sent) for sent in each] for each in (take_numbers, bake_numbers)]
-    rows = editable(person).values("pk")
-    own = Take.objects.filter(pk__in=_known(numbers[0]), character__in=rows)
-    files = Bake.objects.filter(pk__in=_known(numbers[1]), take__character__in=rows).select_related("job")
-    if action not in ("remove", "pin", "let go") or not (own or files):
-        raise BadInput("expected something ticked, and to remove, pin or let go of it")
-    if action != "remove":
-        return own.update(is_kept=action == "pin")
-    open_ones = [bake for bake in files if bake.job.is_open]
+@dataclass(frozen=True)
+class Ticked:
+    """What is ticked, of characters that a person may change: takes and baked files (querysets), and characters."""
+
+    takes: object
+    bakes: object
+    characters: object
+
+    @classmethod
+    def of(cls, person, takes, bakes, characters):
+        """By numbers as they were sent."""
+        rows, numbers = editable(person), [_known(each) for each in (takes, bakes, characters)]
+        return cls(
+            Take.objects.filter(pk__in=numbers[0], character__in=rows.values("pk")).select_related("version", "character", "job"),
+            Bake.objects.filter(pk__in=numbers[1], take__character__in=rows.values("pk")).select_related("job"),
+            rows.filter(pk__in=numbers[2]),
+        )
+
+
+def act(action, ticked, span=(None, None)):
+    """Do something with what is Ticked; takes are made again over a span of frames, their own where it says None. Raises BadInput."""
+    acts = {
+        "remove": lambda: _remove(ticked),
+        "pin": lambda: ticked.takes.update(is_kept=True),
+        "let go": lambda: ticked.takes.update(is_kept=False),
+        "again": lambda: [takes.start_again(take, *span) for take in ticked.takes],
+        "run": lambda: [takes.start_takes(row, [clip["name"] for clip in row.clips]) for row in ticked.characters if row.clips],
+        "bake": lambda: [start_bake_of_all(done) for done in map(_finished, ticked.characters) if done],
+    }
+    wanted = ticked.characters if action in ("run", "bake") else [*ticked.takes, *ticked.bakes] if action == "remove" else ticked.takes
+    if action not in acts or not wanted:
+        raise BadInput("expected something ticked, and what is to be done with it")
+    with transaction.atomic():
+        acts[action]()
+
+
+def _remove(ticked):
+    open_ones = [bake for bake in ticked.bakes if bake.job.is_open]
     if open_ones:
         raise BadInput(f"“{open_ones[0].name}” is still being baked; remove it when it is done")
-    count = len(own) + len(files)
-    for bake in files:
+    for bake in ticked.bakes:
         bake.delete()
-    for take in own:
+    for take in ticked.takes:
         takes.remove(take)
-    return count
+
+
+def _finished(row):
+    """The finished takes of a character's clips with the setup as it is."""
+    found = [each["take"] for each in takes.clip_rows(row)]
+    return [take for take in found if take and take.job.state == Job.State.FINISHED]
 
 
 def _known(numbers):
-    return [number for number in numbers if number is not None]
+    return [number for number in map(whole_number, numbers) if number is not None]

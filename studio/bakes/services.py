@@ -73,6 +73,14 @@ def start_bake_of_all(takes, skin_limit=0.0, shape_limit=0.0):
     return bake
 
 
+def start_bake_of_each(takes):
+    """Queue a GLB for each of some finished takes of a character, as a whole. Raises BadInput."""
+    if not takes:
+        raise BadInput("expected clips with a finished take to bake, got none")
+    with transaction.atomic():
+        return [start_bake(take, "", Bake.Form.GLB, take.first_frame, take.last_frame, 1) for take in takes]
+
+
 def write_bake(job_id, context):
     """The job: bake and keep the file."""
     bake = Bake.objects.select_related("take__version", "job").get(job_id=job_id)

@@ -68,11 +68,12 @@ def start(request, pk):
 
 @require_POST
 def start_all(request, pk):
-    """Bake some finished takes into one file."""
+    """Bake some finished takes into one file, or into a file each."""
     row = character_or_404(pk, request)
     numbers = [whole_number(sent) for sent in request.POST.getlist("take")]
     takes = Take.objects.select_related("job", "version").filter(character=row, pk__in=[number for number in numbers if number is not None])
-    services.start_bake_of_all(sorted(takes, key=lambda take: take.pk))
+    start_bakes = services.start_bake_of_each if "each" in request.POST else services.start_bake_of_all
+    start_bakes(sorted(takes, key=lambda take: take.pk))
     return _panel(request, row)
 
 
@@ -92,7 +93,9 @@ def download(request, pk):
 def all_results(request):
     """The takes and baked files of all characters; what is ticked is removed, pinned or let go."""
     if request.method == "POST":
-        results.act(person_of(request), request.POST.get("action", ""), request.POST.getlist("take"), request.POST.getlist("bake"))
+        sent = request.POST
+        ticked = results.Ticked.of(person_of(request), *(sent.getlist(name) for name in ("take", "bake", "character")))
+        results.act(sent.get("action", ""), ticked, [whole_number(sent.get(name, "")) for name in ("first", "last")])
         return redirect("results")
     found, total = results.results(person_of(request))
     return render(request, "bakes/results.html", {"found": found, "total": total, "kept_bytes": settings.RESULTS_BYTES})

@@ -94,6 +94,19 @@ def start_take(row, first_frame=0, last_frame=None, priority=WAITED_FOR, clip_na
         return _queued(row, row.current, clip_name, first_frame, last, priority)
 
 
+def start_again(take, first_frame=None, last_frame=None):
+    """Queue another take with the very settings of one, over its range or another. Raises BadInput. Returns the Take."""
+    row, first = take.character, take.first_frame if first_frame is None else first_frame
+    # As the character was set up then.
+    row.current = take.version
+    end = _last_frame(row, take.clip_name)
+    last = min(take.last_frame if last_frame is None else last_frame, end)
+    if not 0 <= first <= last:
+        raise BadInput(f"{take.label}: expected frames from 0 to {end}, got {first} to {last_frame}")
+    with transaction.atomic():
+        return _queued(row, take.version, take.clip_name, first, last, WAITED_FOR, name=take.name)
+
+
 def _queued(row, version, clip_name, first_frame, last_frame, priority, **more):
     """A Take of a version of the setup whose job waits."""
     job, setup = jobs.start("take", last_frame - first_frame + 1), version.setup

@@ -34,7 +34,7 @@ class AllClipsTest(DeskTest):
         self.assertLess(told["wave"]["worst"]["gap"][1], 0.1)
         self.assertNotIn("gap", told["run"]["worst"])
         page = self.client.get(self.url("bake/"))
-        self.assertContains(page, "All clips in one file")
+        self.assertContains(page, "Bake into one file")
         takes = [each["take"] for each in page.context["finished"]]
         self.post("bake/clips/", take=[take.pk for take in takes])
         run_waiting_jobs()

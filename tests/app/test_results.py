@@ -1,7 +1,7 @@
 """All takes and baked files in one place."""
 
 from studio.bakes.models import Bake
-from tests.app.helpers import DeskTest, run_waiting_jobs
+from tests.app.helpers import DeskTest, arm_in_library, run_waiting_jobs
 
 
 class ResultsTest(DeskTest):
@@ -9,6 +9,8 @@ class ResultsTest(DeskTest):
 
     def test_they_are_listed_with_their_size_and_removed_or_pinned_by_the_tick(self):
         self.assertContains(self.client.get("/results/"), "No takes or baked files yet")
+        self.client.post("/results/", {"action": "run", "character": [self.row.pk]})
+        self.assertEqual({take.clip_name for take in self.fresh.takes.all()}, {"wave", "run"})
         self.post("takes/clips/", clip=["wave", "run"])
         run_waiting_jobs()
         first, second = self.fresh.takes.order_by("pk")
@@ -28,6 +30,37 @@ class ResultsTest(DeskTest):
         self.assertEqual(Bake.objects.count(), 0)
         # It can be brought back.
         self.assertContains(self.client.get(self.url("takes/")), "was removed")
-        for sent in ({}, {"action": "remove"}, {"action": "burn", "take": [first.pk]}, {"action": "remove", "take": ["x"]}):
+        self.client.post("/results/", {"action": "again", "take": [first.pk], "first": "3", "last": "7"})
+        again = self.fresh.takes.order_by("-pk").first()
+        self.assertEqual(
+            (again.version_id, again.clip_name, again.first_frame, again.last_frame), (first.version_id, first.clip_name, 3, 7)
+        )
+        for sent in (
+            {},
+            {"action": "remove"},
+            {"action": "burn", "take": [first.pk]},
+            {"action": "remove", "take": ["x"]},
+            {"action": "again", "take": [first.pk], "first": "7", "last": "3"},
+            {"action": "run", "character": ["x"]},
+        ):
             self.assertEqual(self.client.post("/results/", sent).status_code, 422)
         self.assertContains(self.client.get("/"), "All takes and baked files")
+
+    def test_several_characters_are_run_and_baked_in_one_go(self):
+        other = arm_in_library(clips=("wave",))
+        both = [self.row.pk, other.pk]
+        self.client.post("/results/", {"action": "run", "character": both})
+        run_waiting_jobs()
+        # What is there already is not run again.
+        self.client.post("/results/", {"action": "run", "character": both})
+        self.assertEqual(sorted(self.fresh.takes.values_list("clip_name", flat=True)), ["run", "wave"])
+        self.client.post("/results/", {"action": "bake", "character": both})
+        run_waiting_jobs()
+        made = {bake.take.character_id: bake for bake in Bake.objects.select_related("take", "job")}
+        self.assertEqual(set(made), set(both))
+        self.assertEqual({bake.job.state for bake in made.values()}, {"finished"})
+        self.assertEqual(len(made[self.row.pk].more), 1)
+        takes = list(self.fresh.takes.values_list("pk", flat=True))
+        self.post("bake/clips/", take=takes, each="on")
+        run_waiting_jobs()
+        self.assertEqual(Bake.objects.filter(take__in=takes, more=[]).count(), 2)
