@@ -92,6 +92,7 @@ def take_all(app, browser):
     browser.run("app.player.go(27)")
     keep(browser, "bake")
     all_clips(browser, desk)
+    sweep_sheet(browser, desk)
 
 
 def all_clips(browser, desk):
@@ -109,16 +110,29 @@ def all_clips(browser, desk):
     keep(browser, "all-clips")
 
 
+def sweep_sheet(browser, desk):
+    """The hop with the tail at six pairs of dials, rung, as it overshoots."""
+    desk("takes")
+    choose_clip(browser, "hop and land")
+    desk("takes")
+    put = "document.querySelectorAll(`details.sweep [name=${arguments[0]}]`)[arguments[1]].value = arguments[2]"
+    for row, values in enumerate((("tail:wobble_rate", 1.0, 3.0, 2), ("tail:settle_time", 10.0, 60.0, 3))):
+        for name, value in zip(("dial", "low", "high", "count"), values, strict=True):
+            browser.run(put, name, row, value)
+    browser.run("document.querySelector('details.sweep form button').click()")
+    browser.wait_for("return document.querySelectorAll('[data-strip]').length === 6", seconds=240)
+    browser.run("document.querySelector('.sheet-play form button').click()")
+    browser.wait_for("return document.querySelectorAll('.ring-curve').length === 6", seconds=240)
+    browser.run("document.getElementById('sheet-play').click(); document.getElementById('sheet-frame').value = 13")
+    keep(browser, "sweep")
+
+
 def many_layers(app, browser):
-    """Two layers chosen, and the form for new ones."""
+    """Two layers chosen: one set of dials."""
     browser.open(f"/characters/{app.mudwick}/motion/?layer=barbels,frill")
     browser.wait_for("return app.takes.ended(app.store.state.takeId)?.state === 'finished'")
     browser.run("app.player.go(33)")
     keep(browser, "layers")
-    browser.click("#add-layer")
-    browser.wait_for("return document.querySelector('#joints')")
-    browser.set_value("#joints", "tail_1, barbel_l1_1, barbel_r1_1")
-    keep(browser, "add-layer")
 
 
 def anatomy(app, browser):

@@ -21,30 +21,33 @@ from studio.takes.services import worst_of
 
 WIDTH, HEIGHT, MOST_PICTURES, QUALITY = 192, 144, 36, 80
 """Of each picture [pixels]; so many of a take; and of the WebP, in percent."""
-ABOUT = 5
-"""So many frames of the keyed clip are to be in view."""
+ABOUT, ALONG_GROUND = 5, np.array((1.0, 0.0, 1.0))
+"""So many frames of the keyed clip are to be in view; and the ways that the pictures go along with."""
 LANE_WIDTH, LANE_HEIGHT = 192.0, 34.0
 
 
 def draw(take):
-    """Draw a take that has just been made as small pictures, and keep them."""
+    """Draw a take that has just been made as small pictures, and keep them. They go along with a character that travels."""
     character, _ = loaded(take.character_id)
     step = -(-take.frame_count // MOST_PICTURES)
     frames = np.arange(take.first_frame, take.last_frame + 1, step)
-    places = (positions for _, positions in scenes(take, character, frames, range(len(character.meshes))))
-    image = strip(character, places, _about(take, character), WIDTH, HEIGHT)
+    worlds = _keyed_worlds(take, character, frames)
+    travelled = worlds[:, :, :, 3].mean(1)
+    travelled = (travelled - travelled[0]) * ALONG_GROUND
+    posed = scenes(take, character, frames, range(len(character.meshes)))
+    places = ([each - way for each in positions] for (_, positions), way in zip(posed, travelled, strict=True))
+    some = np.linspace(0, len(frames) - 1, ABOUT).astype(int)
+    about = all_places([skinned_positions(mesh, worlds[at]) - travelled[at] for at in some for mesh in character.meshes])
     packed = io.BytesIO()
-    Image.fromarray(image).save(packed, "WEBP", quality=QUALITY)
+    Image.fromarray(strip(character, places, about, WIDTH, HEIGHT)).save(packed, "WEBP", quality=QUALITY)
     kept = {"pictures": len(frames), "step": step, "data": packed.getvalue()}
     MovingPicture.objects.update_or_create(take=take, defaults=kept)
 
 
-def _about(take, character):
-    """The places that all pictures of a sweep have in view: those of the skin as keyed."""
+def _keyed_worlds(take, character, frames):
+    """Node matrices (F, J, 3, 4) of the keyed clip."""
     clip = keyed_clip(character, take.version.setup, take.clip_name).uncarried
-    times = np.linspace(take.first_frame, take.last_frame, ABOUT) / take.frame_rate
-    worlds = world_matrices(character.skeleton, clip.sample(character.skeleton, times))
-    return all_places([skinned_positions(mesh, world) for world in worlds for mesh in character.meshes])
+    return world_matrices(character.skeleton, clip.sample(character.skeleton, frames / take.frame_rate))
 
 
 def sheet(sweep):
