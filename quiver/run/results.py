@@ -41,6 +41,11 @@ class Results:
             if bytes_of(value) <= self._store.maxsize:
                 self._store[key] = value
 
+    def clear(self):
+        """Keep nothing of what is there."""
+        with self._lock:
+            self._store.clear()
+
     @property
     def bytes(self):
         """How much is kept."""

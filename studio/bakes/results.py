@@ -11,6 +11,7 @@ from studio.bakes.models import Bake, BakeChunk
 from studio.bakes.services import start_bake_of_all
 from studio.characters.rights import editable, readable
 from studio.jobs.models import Job
+from studio.jobs.services import forget_parts
 from studio.numbers import whole_number
 from studio.takes import services as takes
 from studio.takes.models import Take, TakeChunk
@@ -58,7 +59,9 @@ class Ticked:
 
 
 def act(action, ticked, span=(None, None)):
-    """Do something with what is Ticked; takes are made again over a span of frames, their own where it says None. Raises BadInput."""
+    """Do something with what is Ticked, or let go of the parts that are kept in memory. Takes are made again over a span of frames, their
+    own where it says None. Raises BadInput.
+    """
     acts = {
         "remove": lambda: _remove(ticked),
         "pin": lambda: ticked.takes.update(is_kept=True),
@@ -68,6 +71,9 @@ def act(action, ticked, span=(None, None)):
         "bake": lambda: [start_bake_of_all(done) for done in map(_finished, ticked.characters) if done],
     }
     wanted = ticked.characters if action in ("run", "bake") else [*ticked.takes, *ticked.bakes] if action == "remove" else ticked.takes
+    if action == "forget":
+        forget_parts()
+        return
     if action not in acts or not wanted:
         raise BadInput("expected something ticked, and what is to be done with it")
     with transaction.atomic():

@@ -14,6 +14,7 @@ from studio.characters.pages import character_or_404, render_step
 from studio.characters.rights import person_of
 from studio.jobs.models import Job
 from studio.numbers import whole_number
+from studio.takes.elsewhere import kept_bytes
 from studio.takes.models import Take
 from studio.takes.services import clip_rows, is_stale, shown_take
 
@@ -98,7 +99,7 @@ def all_results(request):
         results.act(sent.get("action", ""), ticked, [whole_number(sent.get(name, "")) for name in ("first", "last")])
         return redirect("results")
     found, total = results.results(person_of(request))
-    return render(request, "bakes/results.html", {"found": found, "total": total, "kept_bytes": settings.RESULTS_BYTES})
+    return render(request, "bakes/results.html", {"found": found, "total": total, "kept": kept_bytes(), "most": settings.RESULTS_BYTES})
 
 
 @require_POST

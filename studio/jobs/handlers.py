@@ -1,7 +1,7 @@
 """Which function does which kind of job. Apps register theirs when Django starts."""
 
 _handlers = {}
-_beside, _places, _ends = set(), [], []
+_beside, _places, _ends, _forgets = set(), [], [], []
 
 
 def register(kind, function):
@@ -21,6 +21,17 @@ def compute_elsewhere(kinds, places, end):
     _beside.update(kinds)
     _places.append(places)
     _ends.append(end)
+
+
+def keep_parts(forget):
+    """``forget()`` lets go of what this process keeps for later jobs."""
+    _forgets.append(forget)
+
+
+def forget_parts():
+    """Let go of all that is kept for later jobs."""
+    for forget in _forgets:
+        forget()
 
 
 def kinds_beside():

@@ -29,7 +29,9 @@ _wake = []
 
 
 def on_news(tell):
-    """Let ``tell(words)`` pass on to the worker that a job waits ("wake") or should stop ("stop 7"), or a page was opened ("open 3")."""
+    """Let ``tell(words)`` pass on to the worker that a job waits ("wake") or should stop ("stop 7"), a page was opened ("open 3"), or
+    what is kept is to be let go ("forget").
+    """
     _wake.append(tell)
 
 
@@ -41,6 +43,11 @@ def _tell(words):
 def opened(character):
     """A page of a character, by its number, was opened: what it may ask for is made ready."""
     _tell(f"open {character}")
+
+
+def forget_parts():
+    """Let the worker let go of what it keeps for later jobs."""
+    _tell("forget")
 
 
 def stop_here(job_id):

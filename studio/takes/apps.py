@@ -16,6 +16,7 @@ class TakesConfig(AppConfig):
         handlers.register("take", running.simulate)
         handlers.register("ring", ringing.ring)
         handlers.register("solve", solving.run_solve)
+        handlers.keep_parts(elsewhere.forget_parts)
         handlers.compute_elsewhere(("take", "solve"), elsewhere.places, elsewhere.end)
         leads_to_character("takes", models.Take.everything, "character")
         leads_to_character("sweeps", models.Sweep.objects, "version__character")

@@ -1,5 +1,6 @@
 """Where takes are made: in this process, or on the cluster that the settings name."""
 
+import contextlib
 import threading
 
 from django.conf import settings
@@ -10,10 +11,32 @@ from quiver.run.results import Results
 
 results = Results(settings.RESULTS_BYTES)
 """What parts of earlier runs yielded, in this process."""
+KEPT = "kept_parts"
+"""The file that says how many bytes of them there are."""
 MOST_AT_ONCE = 32
 """So many jobs run beside each other at the most, whatever the cluster has."""
 _lock = threading.Lock()
 _connected = []
+
+
+def kept_bytes():
+    """How much memory the worker's results take, as it said last."""
+    try:
+        return int((settings.DATA_DIR / KEPT).read_text())
+    except (OSError, ValueError):
+        return 0
+
+
+def tell_kept():
+    """In the worker: say how much is kept, for the pages that the server makes."""
+    with contextlib.suppress(OSError):
+        (settings.DATA_DIR / KEPT).write_text(str(results.bytes))
+
+
+def forget_parts():
+    """Keep nothing of what earlier runs yielded."""
+    results.clear()
+    tell_kept()
 
 
 def cluster():

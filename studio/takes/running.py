@@ -41,6 +41,7 @@ def _simulate(take, context):
     told = context.progress if order.is_loop else batch.nothing
     for item in elsewhere.made(order, context.keep_going, told):
         keeper.keep(item)
+    elsewhere.tell_kept()
     if take.sweep_id and context.keep_going():
         sweeps.draw(take)
     forget_passing(take)

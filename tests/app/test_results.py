@@ -1,6 +1,11 @@
 """All takes and baked files in one place."""
 
+from unittest.mock import patch
+
 from studio.bakes.models import Bake
+from studio.jobs import handlers
+from studio.jobs import services as jobs
+from studio.takes import elsewhere
 from tests.app.helpers import DeskTest, arm_in_library, run_waiting_jobs
 
 
@@ -64,3 +69,19 @@ class ResultsTest(DeskTest):
         self.post("bake/clips/", take=takes, each="on")
         run_waiting_jobs()
         self.assertEqual(Bake.objects.filter(take__in=takes, more=[]).count(), 2)
+
+    def test_the_parts_that_are_kept_in_memory_are_told_and_let_go(self):
+        elsewhere.forget_parts()
+        self.assertNotContains(self.client.get("/results/"), "Free the memory")
+        self.client.post("/results/", {"action": "run", "character": [self.row.pk]})
+        run_waiting_jobs()
+        kept = elsewhere.results.bytes
+        self.assertGreater(kept, 1000)
+        page = self.client.get("/results/")
+        self.assertEqual(page.context["kept"], kept)
+        told = []
+        with patch.object(jobs, "_wake", [told.append]):
+            self.client.post("/results/", {"action": "forget"})
+        self.assertEqual(told, ["forget"])
+        handlers.forget_parts()
+        self.assertEqual((elsewhere.results.bytes, elsewhere.kept_bytes()), (0, 0))

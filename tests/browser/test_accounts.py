@@ -26,8 +26,12 @@ class SharedTest(SimpleTestCase):
             pk = app.upload(glb_bytes(arm()), "arm.glb")
             app.post(f"/characters/{pk}/motion/add/", joints="upper")
             app.post(f"/characters/{pk}/sharing/", name="pike", may="look")
+            app.post(f"/characters/{pk}/takes/sweep/", dial="upper:drag", low="1", high="9", count="3")
+            app.wait_for(lambda: app.query("SELECT count(*) FROM takes_movingpicture") == 3)
+            sheet = app.query("SELECT id FROM takes_sweep")
             with Browser(app.base) as browser:
                 browser.driver.get(f"{app.base}/characters/{pk}/motion/?layer=upper")
+                self.assertEqual(browser.faults_of_access(), [])
                 fields = "for (const [name, value] of Object.entries(arguments[0])) document.querySelector(`[name=${name}]`).value = value;"
                 browser.run(fields + "document.querySelector('.door-form').submit()", {"username": "pike", "password": PASSWORDS["pike"]})
                 browser.wait_for("return Boolean(window.app && app.store.state.isReady)")
@@ -35,5 +39,12 @@ class SharedTest(SimpleTestCase):
                 states = browser.run(dials)
                 self.assertTrue(states and all(states))
                 self.assertFalse(browser.run("return document.querySelector('#clip-choice').disabled"))
+                browser.driver.get(app.base + f"/sweeps/{sheet}/")
+                browser.wait_for("return document.querySelector('[data-strip]')?.style.backgroundImage.includes('moving')")
+                for path in (f"/sweeps/{sheet}/", "/results/", "/"):
+                    browser.driver.get(app.base + path)
+                    self.assertEqual(browser.faults_of_access(), [], path)
+                self.assertEqual(browser.complaints(), [])
+                browser.open(f"/characters/{pk}/motion/")
                 app.post(f"/characters/{pk}/sharing/", name="pike", may="nothing")
                 browser.wait_for("return document.title.startsWith('Nothing here')")

@@ -45,6 +45,8 @@ class Command(BaseCommand):
 
         hub.send_to(tell)
         warm()
+        # Nothing is kept yet, whatever the one before said.
+        handlers.forget_parts()
         lanes = Lanes(news.come)
         try:
             while True:
@@ -95,6 +97,8 @@ class News:
             words = line.decode().split()
             if words[:1] == ["stop"]:
                 services.stop_here(int(words[1]))
+            elif words[:1] == ["forget"]:
+                handlers.forget_parts()
             elif words[:1] == ["open"]:
                 forehand.opened_here(int(words[1]))
             self._something.set()
