@@ -52,9 +52,9 @@ def is_there():
 
 def name_of(order):
     """Stands for all that what comes of an Order depends on."""
-    spec = order.spec
-    motion = spec.setup.motion_on(spec.clip_name)
-    return f"take-{digest_of(FORMAT, spec.character.digest, motion, spec.clip_name, spec.first_frame, spec.last_frame, order.is_loop)}"
+    spec, motion = order.spec, order.spec.setup.motion_on(order.spec.clip_name)
+    inputs = spec.character.digest, motion, spec.clip_name, spec.first_frame, spec.last_frame, order.is_loop, order.goals
+    return f"take-{digest_of(FORMAT, *inputs)}"
 
 
 class Cluster:
@@ -67,7 +67,9 @@ class Cluster:
         if distributed is None:
             raise BadInput("expected Dask's distributed for a cluster, which is not installed: ./keen python -m pip install distributed")
         self.address, self._local, self._lock = address, None, threading.RLock()
-        self._kept, self._stopped, self._characters = LRUCache(KEPT_TAKES), Counter(), LRUCache(KEPT_CHARACTERS)
+        self._kept, self._characters = LRUCache(KEPT_TAKES), LRUCache(KEPT_CHARACTERS)
+        # How often a take was stopped, and how many wait for it now.
+        self._stopped, self._awaited = Counter(), Counter()
 
     def __enter__(self):
         if str(self.address).isdigit():
@@ -118,24 +120,25 @@ class Cluster:
                     waiting[name] = self._submitted(orders[numbers[name][0]], name, topic)
                     waiting[name].add_done_callback(lambda _, name=name: heard.put(name))
 
-            hand_out()
-            while waiting:
-                if not keep_going():
-                    self._stop(waiting)
-                    return
-                try:
-                    message = heard.get(timeout=WAIT)
-                except queue.Empty:
-                    continue
-                if isinstance(message, dict):
-                    for number in numbers.get(message["name"], ()):
-                        told(number, message["done"], message["total"])
-                elif message in waiting:
-                    done = waiting.pop(message)
-                    hand_out()
-                    outcome = _outcome(done)
-                    for number in numbers[message]:
-                        yield number, replace(outcome, name=orders[number].name)
+            try:
+                hand_out()
+                while waiting and keep_going():
+                    try:
+                        message = heard.get(timeout=WAIT)
+                    except queue.Empty:
+                        continue
+                    if isinstance(message, dict):
+                        for number in numbers.get(message["name"], ()):
+                            told(number, message["done"], message["total"])
+                    elif message in waiting:
+                        done = self._let_go(message, waiting.pop(message))
+                        hand_out()
+                        outcome = _outcome(done)
+                        for number in numbers[message]:
+                            yield number, replace(outcome, name=orders[number].name)
+            finally:
+                for name, future in waiting.items():
+                    self._let_go(name, future, is_stopped=True)
 
     def in_turn(self, orders, keep_going=lambda: True):
         """The same, as `batch.run` has them: the Outcomes in the order of the orders, as far as they were made."""
@@ -151,28 +154,29 @@ class Cluster:
         with self._hearing() as (topic, heard):
             future = self._submit(_items_on_worker, order, key, topic, priority=priority)
             future.add_done_callback(lambda _: heard.put(None))
-            items, at, count = {}, 0, None
-            while count is None or at < count:
-                if not keep_going():
-                    self._stop({key: future})
-                    return
-                try:
-                    message = heard.get(timeout=WAIT)
-                except queue.Empty:
-                    continue
-                if message is None:
-                    # Whatever of it is still on its way came this way too.
-                    made, error = _result(future)
-                    items.update({number: item for number, item in enumerate(made) if number >= at})
-                    count = len(made)
-                elif "item" in message:
-                    # One that is told again, by a worker that took over from another, is the same.
-                    items.setdefault(message["number"], message["item"])
-                else:
-                    told(message["done"], message["total"])
-                while at in items:
-                    yield pickle.loads(items.pop(at))
-                    at += 1
+            items, at, count, error = {}, 0, None, ""
+            try:
+                while (count is None or at < count) and keep_going():
+                    try:
+                        message = heard.get(timeout=WAIT)
+                    except queue.Empty:
+                        continue
+                    if message is None:
+                        # Whatever of it is still on its way came this way too.
+                        made, error = _result(future)
+                        items.update({number: item for number, item in enumerate(made) if number >= at})
+                        count = len(made)
+                    elif "item" in message:
+                        # One that is told again, by a worker that took over from another, is the same.
+                        items.setdefault(message["number"], message["item"])
+                    else:
+                        told(message["done"], message["total"])
+                    while at in items:
+                        yield pickle.loads(items.pop(at))
+                        at += 1
+            finally:
+                if not future.done():
+                    self._cancel(future)
             if error:
                 raise QuiverError(error)
 
@@ -194,7 +198,25 @@ class Cluster:
                 # One that was stopped may still be on its way to its end: asked for again, it is another.
                 key = f"{name}-{self._stopped[name]}" if self._stopped[name] else name
                 known = self._kept[name] = self._submit(_on_worker, order, key, topic, name)
+            self._awaited[name] += 1
             return known
+
+    def _let_go(self, name, future, is_stopped=False):
+        """Wait for a take no more, and stop it where nobody else waits for it. Returns its future."""
+        with self._lock:
+            self._awaited[name] -= 1
+            if self._awaited[name] > 0:
+                return future
+            del self._awaited[name]
+            if is_stopped and not future.done():
+                self._cancel(future)
+                self._stopped[name] += 1
+                self._kept.pop(name, None)
+        return future
+
+    def _cancel(self, future):
+        distributed.Event(f"stop-{future.key}", client=self.client).set()
+        future.cancel()
 
     def _submit(self, work, order, key, topic, *more, priority=0):
         """The future of work on an order without its character, which is sent once, however many takes there are of it."""
@@ -208,14 +230,6 @@ class Cluster:
             bare = replace(order, spec=replace(order.spec, character=None))
             arguments = bare, known, topic, f"stop-{key}", *more
             return self.client.submit(work, *arguments, key=key, retries=RETRIES, priority=priority)
-
-    def _stop(self, waiting):
-        with self._lock:
-            for name, future in waiting.items():
-                distributed.Event(f"stop-{future.key}", client=self.client).set()
-                future.cancel()
-                self._stopped[name] += 1
-                self._kept.pop(name, None)
 
 
 def _result(future):

@@ -108,6 +108,24 @@ class ClusterTests(unittest.TestCase):
         there = solve.solve(character, setup, "nod", goals, free, take=self.many.in_turn)
         self.assertEqual((here.values, here.found, here.tries), (there.values, there.found, there.tries))
 
+    def test_what_is_asked_of_a_take_is_part_of_its_name(self):
+        (order,) = self.orders(1, 8.3, 8.3)
+        layer = order.spec.setup.layers[0].id
+        asked = [replace(order, goals=(Goal(what, layer, 0.0),)) for what in ("moves", "lags")]
+        moves, lags, plain = (next(self.many.in_turn([each])) for each in (*asked, order))
+        self.assertNotEqual(moves.found, lags.found)
+        self.assertEqual((moves.arrays, plain.found), ((), ()))
+        self.assertGreater(len(plain.arrays[0]), 0)
+
+    def test_one_that_stops_takes_nothing_away_from_another(self):
+        orders = self.orders(6, 8.4, 8.9)
+        one, other = self.many.run(orders), self.many.run(orders)
+        next(one), next(other)
+        one.close()
+        rest = dict(other)
+        self.assertEqual((len(rest), {each.error for each in rest.values()}), (5, {""}))
+        self.assertEqual(self.many._awaited, {})
+
     def test_what_is_there_is_not_computed_again_and_errors_come_back(self):
         orders = self.orders(3, 4.0, 5.0)
         first = dict(self.many.run(orders))

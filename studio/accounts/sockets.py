@@ -10,6 +10,7 @@ from django.conf import settings
 
 from studio.characters.pages import chosen_clip
 from studio.characters.rights import Right, right_on
+from studio.faults import is_locked
 
 LOOK_SECONDS = 3.0
 """So often it is asked again."""
@@ -50,8 +51,12 @@ class _Watched:
             nonlocal is_open
             while is_open:
                 await asyncio.sleep(LOOK_SECONDS)
-                right, _ = await _standing(scope)
-                is_open = right >= Right.READ
+                try:
+                    right, _ = await _standing(scope)
+                    is_open = right >= Right.READ
+                except Exception as error:
+                    # A database that is busy is asked again; whatever else goes wrong lets nobody look on.
+                    is_open = is_locked(error)
             await send({"type": "websocket.close", "code": GONE})
 
         watching = asyncio.create_task(watch())

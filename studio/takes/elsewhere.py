@@ -55,7 +55,9 @@ def places():
     """How many jobs may run beside each other: one more than there are workers, so that none of them waits; 0 where all run here."""
     if not settings.CLUSTER:
         return 0
-    with _lock:
+    there = 0
+    with _lock, contextlib.suppress(OSError):
+        # A scheduler that is gone is looked for again by the next job.
         there = _connected[0].workers if _connected and _connected[0].is_there else 0
     return min(there + 1, MOST_AT_ONCE)
 
