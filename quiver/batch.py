@@ -15,7 +15,7 @@ from quiver.run.measures.farthest import far_notes
 from quiver.run.plan import LARGEST_BLOCK, compile_plan
 from quiver.run.spec import TakeChunk, TakeSpec
 from quiver.setup import edits
-from quiver.wanted import measured
+from quiver.wanted import CLIPS, measured
 
 MOST_STEPS = 64
 """Values of a dial in a sweep, at the most."""
@@ -23,7 +23,9 @@ MOST_STEPS = 64
 
 @dataclass(frozen=True)
 class Order:
-    """One take of many: what it is called, its TakeSpec, whether its clip is run around, and what is to be found of it (Goals)."""
+    """One take of many: what it is called, its TakeSpec, whether its clip is run around, and the Goals that it is to be measured by; where
+    there are any, its frames show no more than these need.
+    """
 
     name: str
     spec: TakeSpec
@@ -155,6 +157,9 @@ def made(order, results=None, threads=None, keep_going=lambda: True, told=nothin
     """
     loop = Loop(order.spec) if order.is_loop else None
     plan = loop.plan if loop else compile_plan(order.spec)
+    if order.goals and not loop and all(goal.what != CLIPS for goal in order.goals):
+        # Nobody looks at the rest.
+        plan = plan.as_far_as({goal.layer for goal in order.goals})
     yield Begun.of(plan, loop.rate if loop else order.spec.setup.frame_rate)
     if loop:
         found = loop.run(results, threads, keep_going, lambda cycles: told(cycles * loop.frames, MOST_CYCLES * loop.frames))

@@ -4,12 +4,15 @@ import itertools
 import unittest
 from dataclasses import replace
 
+from bench.characters import mudwick_as_shipped
 from quiver import batch, solve
 from quiver.errors import BadInput
+from quiver.run.execute import execute
+from quiver.run.plan import compile_plan
 from quiver.run.spec import TakeSpec
 from quiver.setup import edits
 from quiver.setup.model import ChainPick
-from quiver.wanted import Goal
+from quiver.wanted import Goal, measured
 from tests.test_batch import swung
 
 ALL = ("moves", "lags", "settles")
@@ -74,6 +77,21 @@ class SolveTests(unittest.TestCase):
         slow, quick = self.found("lags", wobble_rate=0.8), self.found("lags", wobble_rate=6.0)
         self.assertGreater(slow, quick + 1.0)
         self.assertGreater(quick, 0.0)
+
+    def test_a_try_leaves_out_what_comes_after_and_finds_the_same_to_the_bit(self):
+        character, setup = mudwick_as_shipped()
+        wanted = {"tail": ("moves", "lags", "settles"), "barbels": ("moves", "lags"), "belly": ("moves", "settles")}
+        for layer, whats in wanted.items():
+            goals = tuple(Goal(what, layer, 0.0) for what in whats)
+            order = batch.Order("", TakeSpec(character, setup, "walk", 0, 6), goals=goals)
+            plan = compile_plan(order.spec)
+            self.assertLess(len(plan.as_far_as({layer}).stages), len(plan.stages))
+            found = [measured(plan, list(execute(plan)), goal) for goal in goals]
+            self.assertEqual(list(next(batch.run([order])).found), found, layer)
+        # What is deep in anything depends on all that moves the skin.
+        deep = batch.Order("", TakeSpec(character, setup, "walk", 0, 3), goals=(Goal("clips", "bags", 0.0),))
+        (whole,) = batch.run([replace(deep, goals=())])
+        self.assertEqual(next(batch.run([deep])).worst, whole.worst)
 
     def test_stopped_it_gives_the_best_so_far(self):
         tries = []

@@ -172,6 +172,17 @@ class Plan:
             size = min(2 * FIRST_FRAMES if len(starts) == 1 else 2 * size, LARGEST_BLOCK)
         return (*starts, end)
 
+    def as_far_as(self, layer_ids):
+        """The plan without what comes after all these layers: they move as in the whole one, to the bit, and no skin is measured. As it is
+        where one of them is more than its parts.
+        """
+        own = [{layer.id for node in (*stage.driving, *stage.soft) for layer in node.part.layers} for stage in self.stages]
+        # A layer may be in several of them.
+        at = [max((number for number, ids in enumerate(own) if layer in ids), default=None) for layer in layer_ids]
+        if None in at or any(each.layer.id in layer_ids for each in (*self.pose_filters, *self.skin_filters)):
+            return self
+        return replace(self, stages=self.stages[: max(at) + 1], skin_filters=(), final_skins=(), clip_depths={})
+
     def pieces(self):
         """(block's first frame, first frame, end frame) of the pieces that are simulated one after another, up to the take's last frame."""
         longest = max(1, MOST_SAMPLES // self.substeps)

@@ -91,7 +91,8 @@ def run_job(job_id):
             else:
                 _end(job_id, Job.State.STOPPED if context.was_stopped else Job.State.FINISHED)
         except QuiverError as error:
-            _end(job_id, Job.State.FAILED, str(error))
+            # What could not be made because it was to stop did not fail.
+            _end(job_id, Job.State.STOPPED if context.was_stopped else Job.State.FAILED, str(error))
         except Exception as error:
             # Also of a full disk the log knows where it was met.
             message = fault_message(error)

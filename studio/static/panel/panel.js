@@ -4,7 +4,8 @@ export function connectPanel({ onJoint, frameNow }) {
     if (event.target.dataset.submits !== undefined) event.target.form.submit();
     // A dial that is chosen to be swept brings its range.
     if (event.target.dataset.fills !== undefined) {
-      const { low, high } = event.target.selectedOptions[0].dataset, row = event.target.closest('p').nextElementSibling;
+      const select = /** @type {HTMLSelectElement} */ (event.target), row = select.closest('p').nextElementSibling;
+      const { low, high } = select.selectedOptions[0].dataset;
       if (low !== undefined) for (const [name, value] of Object.entries({ low, high })) row.querySelector(`[name="${name}"]`).value = value;
     }
     // What the filter hides is not ticked.
