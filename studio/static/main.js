@@ -27,7 +27,7 @@ const element = byId('stage');
 const announce = (name, detail = {}) => document.body.dispatchEvent(new CustomEvent(name, { detail }));
 
 const store = new Store({
-  shown: 'simulated', wantedTake: '', besideTake: '', takeId: null, partNames: [], metresPerUnit: 1, isReady: false,
+  shown: 'simulated', wantedTake: new URLSearchParams(location.search).get('take') ?? '', besideTake: '', takeId: null, partNames: [], metresPerUnit: 1, isReady: false,
   solidLook: { wire: false, paper: false, skin: false, cut: 1 },
 });
 const takes = new Takes();
@@ -209,6 +209,8 @@ function connectStream() {
     onJob: ({ job }) => { ended.set(job, performance.now()); announce(`${job}-ended`); },
     onLine: (isThere) => { byId('no-line').hidden = isThere; },
   });
+  // A link may name a take to look at.
+  if (store.state.wantedTake) app.stream.look(store.state.wantedTake);
 }
 
 function note(text) {

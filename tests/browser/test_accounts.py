@@ -45,6 +45,11 @@ class SharedTest(SimpleTestCase):
                     browser.driver.get(app.base + path)
                     self.assertEqual(browser.faults_of_access(), [], path)
                 self.assertEqual(browser.complaints(), [])
-                browser.open(f"/characters/{pk}/motion/")
+                # The sheet leads to one of its takes on the stage.
+                take = app.query("SELECT min(id) FROM takes_take WHERE sweep_id IS NOT NULL")
+                browser.open(f"/characters/{pk}/takes/?take={take}")
+                browser.wait_for(
+                    "return app.takes.ended(arguments[0])?.state === 'finished' && app.store.state.takeId === arguments[0]", take
+                )
                 app.post(f"/characters/{pk}/sharing/", name="pike", may="nothing")
                 browser.wait_for("return document.title.startsWith('Nothing here')")

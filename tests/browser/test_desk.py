@@ -1,6 +1,7 @@
 """The desk itself: stage, score, keys, undo, access, and a browser without WebGL."""
 
 import itertools
+import time
 from unittest import TestCase
 
 import numpy as np
@@ -117,6 +118,23 @@ class DeskTest(TestCase):
         after = self.browser.run(held)
         self.assertLessEqual(after, before)
         self.app.post(f"/characters/{self.app.mudwick}/motion/follow/")
+
+    def test_a_panel_that_was_left_does_not_come_back_late(self):
+        self.open("takes")
+        late = (
+            "const send = XMLHttpRequest.prototype.send; let isFirst = true;"
+            "XMLHttpRequest.prototype.send = function (...sent) {"
+            "  setTimeout(() => { send.apply(this, sent); window.sent = (window.sent ?? 0) + 1; }, isFirst ? 1500 : 0); isFirst = false;"
+            "};"
+            "document.body.dispatchEvent(new CustomEvent('take-ended'));"
+        )
+        self.browser.run(late)
+        self.browser.click(".steps a[href$='/motion/']")
+        self.browser.wait_for("return document.querySelector('#panel h1').textContent === 'Motion'")
+        self.browser.wait_for("return window.sent > 1")
+        time.sleep(1.5)
+        self.assertEqual(self.browser.run("return document.querySelector('#panel h1').textContent"), "Motion")
+        self.browser.run("location.reload()")
 
     def test_back_and_forward_show_the_panel_and_keep_the_stage(self):
         self.open("motion")

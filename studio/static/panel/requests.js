@@ -28,6 +28,11 @@ export function connectRequests() {
     const panel = document.getElementById('panel'), typing = document.activeElement?.matches('input:not([type]), input[type="text"], textarea') && panel?.contains(document.activeElement);
     if (typing && event.detail.requestConfig.triggeringEvent?.type.endsWith('-ended')) event.preventDefault();
   });
+  // A panel that shows itself anew and was left meanwhile must not come back over the one that took its place.
+  document.body.addEventListener('htmx:beforeSwap', (event) => {
+    const { elt, verb } = /** @type {CustomEvent} */ (event).detail.requestConfig;
+    if (verb === 'get' && elt.hidden && !document.body.contains(elt)) event.detail.shouldSwap = false;
+  });
   // What was refused is no longer true once another change went through.
   document.body.addEventListener('htmx:afterRequest', (event) => {
     const { successful, requestConfig } = event.detail;
