@@ -10,6 +10,7 @@ from difflib import SequenceMatcher
 
 import numpy as np
 from scipy.optimize import linear_sum_assignment
+from scipy.spatial import cKDTree
 
 from quiver.kernels.nearest import vertex_normals
 from quiver.mesh import regions
@@ -227,8 +228,13 @@ class _Traveller:
         out = np.where(inside, np.round(mixed), regions.OUT).astype(np.uint8)
         spots = np.einsum("vc,vck->vk", shares, before[corners])
         looks = np.einsum("vc,vck->vk", shares, here.normals[corners])
-        away = np.linalg.norm(there.points - spots, axis=1) > FAR * np.linalg.norm(np.ptp(there.points, axis=0))
-        return out, away | (np.einsum("vk,vk->v", looks, there.normals) < 0.0)
+        off, far = np.linalg.norm(there.points - spots, axis=1), FAR * np.linalg.norm(np.ptp(there.points, axis=0))
+        unsure = (off > far) | (np.einsum("vk,vk->v", looks, there.normals) < 0.0)
+        if unsure.any() and regions.is_in(out).any():
+            # What is farther from the region than twice as far as it is off the surface is outside of it, whatever it lies on.
+            apart, _ = cKDTree(there.points[regions.is_in(out)]).query(there.points[unsure])
+            unsure[unsure] = apart <= 2.0 * np.maximum(off[unsure], far)
+        return out, unsure
 
     def _vertex(self, mesh, vertex):
         """The vertex that is nearest to where one of the source went."""

@@ -79,6 +79,20 @@ class TravelTests(unittest.TestCase):
         plan = compile_plan(TakeSpec(target, replace(journey.setup, layers=journey.setup.layers[:6]), "walk"))
         self.assertGreater(len(plan.parts), 3)
 
+    def test_what_is_near_to_new_skin_is_unsure_and_what_is_far_from_it_is_not(self):
+        """A hump grows on his shoulders, above the muscles there and far from his belly."""
+        skin = max(self.character.meshes, key=lambda mesh: len(mesh.positions))
+        places = skin.positions.astype(float)
+        middle = places[places[:, 1] > np.quantile(places[:, 1], 0.8)].mean(0)
+        grown = np.exp(-((np.linalg.norm(places - middle, axis=1) / 0.25) ** 2))[:, None] * (0.0, 0.35, 0.0)
+        humped = replace(skin, positions=(places + grown).astype(np.float32))
+        target = replace(self.character, meshes=tuple(humped if mesh is skin else mesh for mesh in self.character.meshes))
+        journey = travel.travelled(self.setup, self.character, target)
+        self.assertEqual(list(journey.unsure), ["shoulders-and-haunches"])
+        found = journey.unsure["shoulders-and-haunches"]
+        self.assertGreater(grown[found].max(1).min(), 0.02)
+        self.assertGreater(found.sum(), 50)
+
     def test_other_names_larger_and_elsewhere(self):
         def rename(name):
             return f"rig:{name.replace('_l', '.L').replace('_r', '.R').title()}_jnt"
