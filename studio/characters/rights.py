@@ -20,6 +20,8 @@ class Right(IntEnum):
     OWN = 3
 
 
+LARGEST_NUMBER = 2**63 - 1
+"""What the database can hold; an address may say more."""
 _ways = {"characters": lambda pk: pk}
 
 
@@ -40,7 +42,7 @@ def right_on(person, character):
     """The Right of a User on a character, by its number."""
     if not settings.ACCOUNTS:
         return Right.OWN
-    if not _is_known(person) or character is None:
+    if not _is_known(person) or character is None or character > LARGEST_NUMBER:
         return Right.NONE
     if Character.everything.filter(pk=character, owner=person).exists():
         return Right.OWN
