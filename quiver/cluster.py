@@ -42,7 +42,7 @@ AHEAD = 1
 KEPT_TAKES, KEPT_CHARACTERS = 256, 8
 """So many stay on the workers, to be had again."""
 RESULTS_BYTES = int(os.environ.get("KEEN_RESULTS_MB", "1024")) * 2**20
-"""What a worker keeps of the parts of its takes, to use it again."""
+"""What a machine's workers, one a core, keep of the parts of their takes, to use it again."""
 
 
 def is_there():
@@ -100,8 +100,8 @@ class Cluster:
         return len(self.client.scheduler_info(n_workers=-1)["workers"])
 
     @property
-    def is_there(self):
-        """Whether the scheduler still answers."""
+    def answers(self):
+        """Whether the scheduler still does."""
         return self.client.status == "running"
 
     def run(self, orders, keep_going=lambda: True, told=batch.nothing):
@@ -148,11 +148,11 @@ class Cluster:
                 return
             yield found[number]
 
-    def made(self, order, keep_going=lambda: True, told=batch.nothing, priority=0):
+    def made(self, order, keep_going=lambda: True, told=batch.nothing):
         """Yield what `batch.made` yields, as a worker makes it, without the plan. Raises QuiverError."""
         key = f"frames-{uuid.uuid4().hex}"
         with self._hearing() as (topic, heard):
-            future = self._submit(_items_on_worker, order, key, topic, priority=priority)
+            future = self._submit(_items_on_worker, order, key, topic)
             future.add_done_callback(lambda _: heard.put(None))
             items, at, count, error = {}, 0, None, ""
             try:
@@ -218,7 +218,7 @@ class Cluster:
         distributed.Event(f"stop-{future.key}", client=self.client).set()
         future.cancel()
 
-    def _submit(self, work, order, key, topic, *more, priority=0):
+    def _submit(self, work, order, key, topic, *more):
         """The future of work on an order without its character, which is sent once, however many takes there are of it."""
         digest = order.spec.character.digest
         with self._lock:
@@ -229,7 +229,7 @@ class Cluster:
                 self._characters[digest] = known
             bare = replace(order, spec=replace(order.spec, character=None))
             arguments = bare, known, topic, f"stop-{key}", *more
-            return self.client.submit(work, *arguments, key=key, retries=RETRIES, priority=priority)
+            return self.client.submit(work, *arguments, key=key, retries=RETRIES)
 
 
 def _result(future):

@@ -1,10 +1,11 @@
-"""What is said when something goes wrong on our side: a code that stands in the log beside the traceback."""
+"""What is said when something is refused, or goes wrong on our side: then a code that stands in the log beside the traceback."""
 
 import errno
 import logging
 import secrets
 
 from django.db import OperationalError
+from django.shortcuts import render
 
 log = logging.getLogger(__name__)
 NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
@@ -27,3 +28,9 @@ def is_disk_full(error):
 def is_locked(error):
     """Whether an error of the database says that another one is writing."""
     return isinstance(error, OperationalError) and ("locked" in str(error) or "busy" in str(error))
+
+
+def told(request, text, status, findings=()):
+    """The response that tells why a request was refused, or failed from 500 on: a whole page, or the part that a page of ours shows."""
+    template = "parts/message.html" if request.headers.get("HX-Request") else "error.html"
+    return render(request, template, {"message": text, "findings": findings, "is_ours": status >= 500}, status=status)

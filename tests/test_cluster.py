@@ -76,7 +76,7 @@ class ClusterTests(unittest.TestCase):
             for own, single in zip(found[number].arrays, alone.arrays, strict=True):
                 np.testing.assert_array_equal(own, single)
 
-    def test_the_same_bits_in_any_order_with_frames_on_the_way(self):
+    def test_the_same_bits_in_any_order_and_how_far_they_are(self):
         orders, heard = self.orders(5), []
         self.assertEqual(self.many.workers, 2)
         found = dict(self.many.run(orders, told=lambda *far: heard.append(far)))

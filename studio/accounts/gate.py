@@ -4,9 +4,9 @@ from django.conf import settings
 from django.contrib.auth.middleware import LoginRequiredMiddleware
 from django.contrib.auth.views import redirect_to_login
 from django.http import Http404, HttpResponse
-from django.shortcuts import render
 
 from studio.characters.rights import Right, person_of, right_at
+from studio.faults import told
 
 SAFE = ("GET", "HEAD", "OPTIONS")
 READ_ONLY = "This character is shared with you to look at. Ask its owner for the right to change it."
@@ -48,8 +48,7 @@ class RightsMiddleware:
             raise Http404
         if request.right >= needed:
             return None
-        template = "parts/message.html" if request.headers.get("HX-Request") else "error.html"
-        return render(request, template, {"message": OWNER_ONLY if needed == Right.OWN else READ_ONLY}, status=403)
+        return told(request, OWNER_ONLY if needed == Right.OWN else READ_ONLY, 403)
 
 
 def who(request):

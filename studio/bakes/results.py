@@ -23,10 +23,11 @@ def results(person):
     """
     sizes = dict(_sizes(TakeChunk, "take", Coalesce(Sum(Length("data")), 0) + Coalesce(Sum(Length("offsets")), 0)))
     files = dict(_sizes(BakeChunk, "bake", Coalesce(Sum(Length("data")), 0)))
-    found = []
+    found, own_rows = [], set(editable(person).values_list("pk", flat=True))
     for row in readable(person).defer("picture", "facts").order_by("name"):
         own = list(Take.objects.filter(character=row).select_related("job", "version").annotate(baked=Count("bakes")))
         bakes = list(Bake.objects.filter(take__character=row).select_related("job", "take"))
+        row.reads_only = row.pk not in own_rows
         for each in own:
             each.bytes = sizes.get(each.pk, 0)
         for each in bakes:
@@ -62,22 +63,22 @@ def act(action, ticked, span=(None, None)):
     """Do something with what is Ticked, or let go of the parts that are kept in memory. Takes are made again over a span of frames, their
     own where it says None. Raises BadInput.
     """
+    rows = ticked.characters
+    # For each what must be ticked, any of it, and what is done.
     acts = {
-        "remove": lambda: _remove(ticked),
-        "pin": lambda: ticked.takes.update(is_kept=True),
-        "let go": lambda: ticked.takes.update(is_kept=False),
-        "again": lambda: [takes.start_again(take, *span) for take in ticked.takes],
-        "run": lambda: [takes.start_takes(row, [clip["name"] for clip in row.clips]) for row in ticked.characters if row.clips],
-        "bake": lambda: [start_bake_of_all(done) for done in map(_finished, ticked.characters) if done],
+        "remove": ([ticked.takes, ticked.bakes], lambda: _remove(ticked)),
+        "pin": ([ticked.takes], lambda: ticked.takes.update(is_kept=True)),
+        "let go": ([ticked.takes], lambda: ticked.takes.update(is_kept=False)),
+        "again": ([ticked.takes], lambda: [takes.start_again(take, *span) for take in ticked.takes]),
+        "run": ([rows], lambda: [takes.start_takes(row, [clip["name"] for clip in row.clips]) for row in rows if row.clips]),
+        "bake": ([rows], lambda: [start_bake_of_all(done) for done in map(_finished, rows) if done]),
+        "forget": ([True], forget_parts),
     }
-    wanted = ticked.characters if action in ("run", "bake") else [*ticked.takes, *ticked.bakes] if action == "remove" else ticked.takes
-    if action == "forget":
-        forget_parts()
-        return
-    if action not in acts or not wanted:
+    needed, do = acts.get(action, ([], None))
+    if not any(needed):
         raise BadInput("expected something ticked, and what is to be done with it")
     with transaction.atomic():
-        acts[action]()
+        do()
 
 
 def _remove(ticked):

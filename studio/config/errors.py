@@ -4,10 +4,9 @@ import logging
 
 from django.core.exceptions import BadRequest, PermissionDenied, SuspiciousOperation
 from django.http import Http404
-from django.shortcuts import render
 
 from quiver.errors import QuiverError
-from studio.faults import fault_message, is_disk_full, is_locked
+from studio.faults import fault_message, is_disk_full, is_locked, told
 
 log = logging.getLogger(__name__)
 LOCKED = "The database is busy, so this was not saved. Try again in a moment."
@@ -27,15 +26,10 @@ class PlainErrorMiddleware:
 
     def process_exception(self, request, exception):
         if isinstance(exception, QuiverError):
-            return _message(request, str(exception), 422, getattr(exception, "findings", []))
+            return told(request, str(exception), 422, getattr(exception, "findings", []))
         if is_locked(exception) or is_disk_full(exception):
             log.error("Not saved: %s", exception)
-            return _message(request, FULL, 507) if is_disk_full(exception) else _message(request, LOCKED, 503)
+            return told(request, FULL, 507) if is_disk_full(exception) else told(request, LOCKED, 503)
         if isinstance(exception, Http404 | PermissionDenied | SuspiciousOperation | BadRequest):
             return None
-        return _message(request, fault_message(exception), 500)
-
-
-def _message(request, text, status, findings=()):
-    template = "parts/message.html" if request.headers.get("HX-Request") else "error.html"
-    return render(request, template, {"message": text, "findings": findings, "is_ours": status >= 500}, status=status)
+        return told(request, fault_message(exception), 500)

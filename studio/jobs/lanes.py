@@ -2,6 +2,7 @@
 
 import logging
 import threading
+from collections import Counter
 
 from django.db import connection
 
@@ -14,17 +15,18 @@ class Lanes:
     """``wake()`` is called when one is free again."""
 
     def __init__(self, wake):
-        self._wake, self._lock, self._beside, self._here = wake, threading.Lock(), 0, 0
+        # How many run, by whether they are beside each other.
+        self._wake, self._lock, self._running = wake, threading.Lock(), Counter()
 
     def fill(self):
         """Begin all jobs that there is a place for. Returns whether any runs."""
         elsewhere = handlers.kinds_beside()
         here = handlers.all_kinds() - elsewhere
-        while self._beside < handlers.places() and self._begin(elsewhere, is_beside=True):
+        while self._running[True] < handlers.places() and self._begin(elsewhere, is_beside=True):
             pass
-        while not self._here and self._begin(here, is_beside=False):
+        while not self._running[False] and self._begin(here, is_beside=False):
             pass
-        return bool(self._beside or self._here)
+        return self._running.total() > 0
 
     def _begin(self, kinds, is_beside):
         job_id = services.claim_next(kinds)
@@ -45,7 +47,4 @@ class Lanes:
 
     def _count(self, is_beside, change):
         with self._lock:
-            if is_beside:
-                self._beside += change
-            else:
-                self._here += change
+            self._running[is_beside] += change

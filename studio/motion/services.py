@@ -400,14 +400,14 @@ def bring_over(row, other_pk, by_hand):
 
 def unsure_picture(row, journey):
     """Where regions that came over are unsure, as a PNG in a data URI; "" where none is."""
-    if not journey.unsure:
-        return ""
     character, _ = loaded(row.pk)
     meshes, marks = {mesh.name: index for index, mesh in enumerate(character.meshes)}, {}
     for region in journey.setup.regions:
         if region.id in journey.unsure:
             index = meshes[region.mesh]
             marks[index] = marks.get(index, False) | journey.unsure[region.id]
+    if not marks:
+        return ""
     image = io.BytesIO()
     Image.fromarray(marked(character, marks)).save(image, "PNG")
     return f"data:image/png;base64,{base64.b64encode(image.getvalue()).decode()}"

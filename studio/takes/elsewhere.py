@@ -44,7 +44,7 @@ def cluster():
     if not settings.CLUSTER:
         return None
     with _lock:
-        if _connected and not _connected[0].is_there:
+        if _connected and not _connected[0].answers:
             _connected.pop().__exit__()
         if not _connected:
             _connected.append(Cluster(settings.CLUSTER).__enter__())
@@ -58,7 +58,7 @@ def places():
     there = 0
     with _lock, contextlib.suppress(OSError):
         # A scheduler that is gone is looked for again by the next job.
-        there = _connected[0].workers if _connected and _connected[0].is_there else 0
+        there = _connected[0].workers if _connected and _connected[0].answers else 0
     return min(there + 1, MOST_AT_ONCE)
 
 

@@ -133,6 +133,8 @@ class EveryAddressTest(_House, TestCase):
         self.assertEqual(client.get(f"/characters/{self.row.pk}/sharing/").status_code, 403)
         self.assertContains(client.get("/"), self.row.name)
         self.assertNotContains(client.get("/"), f"/characters/{self.row.pk}/delete/")
+        self.assertContains(client.get("/results/"), f'name="take" value="{self.take.pk}" disabled')
+        self.assertNotContains(self.as_(self.wren).get("/results/"), "disabled")
         self.assertEqual(b"".join(client.get(f"/bakes/{self.numbers['bakes']}/download"))[:4], b"glTF")
         self.assertEqual(client.post("/results/", {"action": "remove", "take": [self.take.pk]}).status_code, 422)
         # The clip that they look at is theirs alone.

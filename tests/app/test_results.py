@@ -1,6 +1,10 @@
 """All takes and baked files in one place."""
 
+import pathlib
+import tempfile
 from unittest.mock import patch
+
+from django.test import override_settings
 
 from studio.bakes.models import Bake
 from studio.jobs import handlers
@@ -71,6 +75,9 @@ class ResultsTest(DeskTest):
         self.assertEqual(Bake.objects.filter(take__in=takes, more=[]).count(), 2)
 
     def test_the_parts_that_are_kept_in_memory_are_told_and_let_go(self):
+        # Other processes of tests say of theirs what they keep.
+        folder = self.enterContext(tempfile.TemporaryDirectory())
+        self.enterContext(override_settings(DATA_DIR=pathlib.Path(folder)))
         elsewhere.forget_parts()
         self.assertNotContains(self.client.get("/results/"), "Free the memory")
         self.client.post("/results/", {"action": "run", "character": [self.row.pk]})

@@ -41,6 +41,9 @@ class SharedTest(SimpleTestCase):
                 self.assertFalse(browser.run("return document.querySelector('#clip-choice').disabled"))
                 browser.driver.get(app.base + f"/sweeps/{sheet}/")
                 browser.wait_for("return document.querySelector('[data-strip]')?.style.backgroundImage.includes('moving')")
+                acts = "return [...document.querySelectorAll('.sweep-acts button, .sheet-play form button')].map((each) => each.disabled)"
+                states = browser.run(acts)
+                self.assertTrue(len(states) == 4 and all(states))
                 for path in (f"/sweeps/{sheet}/", "/results/", "/"):
                     browser.driver.get(app.base + path)
                     self.assertEqual(browser.faults_of_access(), [], path)

@@ -1,4 +1,6 @@
 // @ts-check
+import { connectReading } from './reading.js';
+
 /** The sheet of a sweep: all its small pictures show the same frame, played or held. */
 const sheet = /** @type {HTMLElement} */ (document.querySelector('.sweep-sheet'));
 const play = /** @type {HTMLButtonElement} */ (document.getElementById('sheet-play'));
@@ -39,5 +41,6 @@ document.body.addEventListener('htmx:beforeSwap', (event) => {
     slider.max = String(Number(page.dataset.pictures) - 1);
   }
 });
+connectReading();
 setPlaying(isPlaying);
 tick();
